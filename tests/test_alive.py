@@ -133,7 +133,7 @@ class KeptAlive(unittest.TestCase):
 
         controlled(work)
 
-    def test_another_device_after_connecting_anew(self) -> None:
+    def test_another_device_after_connecting_again(self) -> None:
         """It is not written to any more, not even the safe value."""
 
         async def work(rig: Controlled) -> None:

@@ -219,7 +219,7 @@ class Networks(WithCertificates):
         self.assertGreater(raise_limit(), 200)
         self.assertGreater(resource.getrlimit(resource.RLIMIT_NOFILE)[0], 200)
 
-    def test_a_babbling_far_end_costs_little_and_is_connected_anew(self) -> None:
+    def test_a_babbling_far_end_costs_little_and_is_connected_again(self) -> None:
         for framing, noise in (
             (FramingKind.RTU, os.urandom(4096)),
             (FramingKind.TCP, b"\3\xe7\0\0\0\5\1\3\2\0\1" * 400),

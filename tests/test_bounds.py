@@ -365,7 +365,7 @@ class Kept(unittest.TestCase):
         pruning.join(20)
         self.assertFalse(pruning.is_alive(), "it prunes for ever")
 
-    def test_words_that_nobody_takes_are_bounded_counted_and_told_anew(self) -> None:
+    def test_words_that_nobody_takes_are_bounded_counted_and_told_again(self) -> None:
         line = SimulatedLine(device("Device", 7, "name,table,address,type\nA,holding,0,text:200\n", period_s=0.1))
         sink = RecordSink()
 

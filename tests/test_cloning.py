@@ -234,7 +234,7 @@ class Words(Copies):
         simulated = SimulatedDevice(self.site(rows).devices[0])
         self.assertEqual([simulated.value(name) for name in "ABCDEF"], [20.0, 1, 0, 1, 65535, 7])
         simulated.put("A", 1.0)
-        simulated.begin_anew()
+        simulated.begin_again()
         self.assertEqual(simulated.value("A"), 20.0)
 
     def test_words_that_are_none_are_told(self) -> None:

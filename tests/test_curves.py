@@ -82,7 +82,7 @@ class Thinning(unittest.TestCase):
         self.assertIsNone(thinned(curve, 8, 9, 5).bounds)
         self.assertIsNone(figures(curve, 8, 9))
 
-    def test_another_meaning_begins_anew(self) -> None:
+    def test_another_meaning_begins_again(self) -> None:
         curve = curve_of([0, 1, 2, 3], [1, 1, 9, 9], [0] * 4, [0, 0, 1, 1], 4.0)
         self.assertEqual(thinned(curve, 0, 4, 4).is_new.tolist(), [False, False, True, False])
 
@@ -138,7 +138,7 @@ class Remembering(unittest.TestCase):
             FromMemory(remembered).curve().at[-1], end - 100.0, "answers of one moment stay in their order"
         )
 
-    def test_a_curve_that_grows_is_the_curve_made_anew(self) -> None:
+    def test_a_curve_that_grows_is_the_curve_made_again(self) -> None:
         for seed in range(6):
             dice = random.Random(seed)
             remembered = Remembered()
@@ -152,10 +152,10 @@ class Remembering(unittest.TestCase):
                     at -= dice.uniform(1, 300)  # the clock is set back
                     given.clear()
                     remembered.note(at, 0.0, GOOD)
-                curve, anew = growing.curve(), FromMemory(remembered).curve()
+                curve, again = growing.curve(), FromMemory(remembered).curve()
                 for name in ("at", "value", "quality", "meaning"):
-                    np.testing.assert_array_equal(getattr(curve, name), getattr(anew, name))
-                self.assertEqual(curve.until, anew.until)
+                    np.testing.assert_array_equal(getattr(curve, name), getattr(again, name))
+                self.assertEqual(curve.until, again.until)
                 given.append((curve, curve.value.tolist()))
             for curve, was in given:
                 self.assertEqual(curve.value.tolist(), was, "what was given stays as it was")

@@ -1,5 +1,5 @@
 """On lines without a real wire answers come before the bytes of their requests could have gone: they are answers.
-Whether the adapter echoes is found out by reads, at each opening anew."""
+Whether the adapter echoes is found out by reads, at each opening again."""
 
 import asyncio
 import unittest

@@ -181,7 +181,7 @@ class Polling(unittest.TestCase):
         for step_s, text in ((0.4, ""), (0.2, "forward by 0.6 s"), (-0.7, "back by 0.7 s"), (0.0, "")):
             wall_s, now_s = wall_s + step_s + 10, now_s + 10
             self.assertIn(text, clock.look())
-            self.assertEqual(clock.look(), "", "it is anchored anew")
+            self.assertEqual(clock.look(), "", "it is anchored again")
             self.assertLess(abs(clock.now() - wall_s), 0.5)
 
     def test_a_watchdog_is_told_before_it_trips(self) -> None:

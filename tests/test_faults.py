@@ -1,5 +1,5 @@
-"""Faults of our own: told in one sentence, their details kept, what they happened in begins anew; and never a traceback
-on the terminal."""
+"""Faults of our own: told in one sentence, their details kept, what they happened in begins again; never a traceback on
+the terminal."""
 
 import asyncio
 import contextlib
@@ -63,7 +63,7 @@ class Told(unittest.TestCase):
         self.assertIn("a line: a fault of this program: KeyError: 'x' in ", failures[0].text)
         self.assertIn("(9 more times since)", failures[1].text)
 
-    def test_a_line_that_fails_before_it_runs_begins_anew_and_again_and_again_ends_all(self) -> None:
+    def test_a_line_that_fails_before_it_runs_begins_again_and_again_and_again_ends_all(self) -> None:
         tries = 0
 
         def fails(poller: LinePoller) -> None:

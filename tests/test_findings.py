@@ -73,7 +73,7 @@ class Named(unittest.TestCase):
         text = "Gate: its own Errors went from 70000 to 70010 (+10), while 1 of its exchanges failed here."
         self.assertEqual([*counts.sentences()], [text])
         counts.add(row(9, 4))
-        self.assertIn("+14, began anew once", next(iter(counts.sentences())))
+        self.assertIn("+14, began again once", next(iter(counts.sentences())))
         still = OwnCounts(ServedPoints(Site("S", (Line("Line", parse_link(SERIAL), (gate,)),))))
         for number, value in enumerate((5, None, 5)):
             still.add(row(number, value))

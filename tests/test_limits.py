@@ -89,7 +89,7 @@ class Limits(unittest.TestCase):
 
         self._run(TORQUE, work)
 
-    def test_a_delay_counts_from_the_first_value_beyond_and_begins_anew(self) -> None:
+    def test_a_delay_counts_from_the_first_value_beyond_and_begins_again(self) -> None:
         async def work(running: Driven) -> None:
             self.assertEqual(await running.at(80, 2.2), [])
             self.assertEqual(await running.at(50, 1.5), [])

@@ -121,7 +121,7 @@ MAP = (
 
 
 class Rows(unittest.TestCase):
-    def test_only_the_rows_that_change_are_written_anew(self) -> None:
+    def test_only_the_rows_that_change_are_written_again(self) -> None:
         changed = with_changes(MAP, {"B; b": {"type": "int16"}, "C": {"order": "CDAB"}})
         self.assertIn("# a remark\n", changed)
         self.assertIn("A;holding;1;uint16;red\n", changed)

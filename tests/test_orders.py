@@ -162,7 +162,7 @@ class Checks(unittest.TestCase):
         controlled(work)
 
     def test_another_device_than_was_known(self) -> None:
-        """Compared at the first write, and again once the line was connected anew."""
+        """Compared at the first write, and again once the line was connected again."""
 
         async def work(rig: Controlled) -> None:
             await rig.control.send(rig.order("Target", "5"))

@@ -143,7 +143,7 @@ class Rulings(unittest.TestCase):
 class Staying(unittest.TestCase):
     """A plan made of the one before, where only one device of a line differs."""
 
-    def test_only_what_differs_is_planned_anew(self) -> None:
+    def test_only_what_differs_is_planned_again(self) -> None:
         text = "name,table,address,type\nA,holding,1,uint16\nB,holding,2,float32\n"
         one, two = device("One", 1, text), device("Two", 2, text)
         line = Line("L", TcpLink("192.0.2.1", 502), (one, two))

@@ -249,7 +249,7 @@ class Polling(unittest.TestCase):
                 await running.for_s(5)
                 line.channel.counters = PortCounters(framing=5, parity=1)
                 await running.for_s(10)
-                line.channel.counters = PortCounters(framing=1)  # opened anew
+                line.channel.counters = PortCounters(framing=1)  # opened again
                 await running.for_s(10)
                 self.assertEqual(running.session.pollers[0].port, PortCounters(6, 1))
                 events = [event for event in running.session.events.ring if "its port itself" in event.text]

@@ -342,7 +342,7 @@ class Devices(unittest.TestCase):
 
         run_virtual(work())
 
-    def test_a_connection_on_which_nobody_answers_any_more_is_made_anew(self) -> None:
+    def test_a_connection_on_which_nobody_answers_any_more_is_made_again(self) -> None:
         line = SimulatedLine(device("Device", 7), is_serial=False)
 
         async def work() -> None:

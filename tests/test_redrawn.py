@@ -1,4 +1,4 @@
-"""Only what differs is drawn at a tick: what stands on the screen is what would be drawn anew, whatever was pressed."""
+"""Only what differs is drawn at a tick: the screen is what a whole drawing would give, whatever was pressed."""
 
 import asyncio
 import os
@@ -52,7 +52,7 @@ class _Moving(socketserver.BaseRequestHandler):
 
 
 def _both(app: KanaletoApp) -> tuple[list[str], list[str]]:
-    """What stands after a tick, and what is there where all is drawn anew. Then what stood stands again."""
+    """What stands after a tick, and what is there where all is drawn again. Then what stood stands again."""
     for chart in app.screen.query(TrendChart):
         chart._drawn_for = ()  # it moves by whole dots: let this be the moment of one
     app.tick()
@@ -60,11 +60,11 @@ def _both(app: KanaletoApp) -> tuple[list[str], list[str]]:
     drawn = [(widget, dict(widget._on_screen)) for widget in app.screen.query(Drawn)]
     for widget, _ in drawn:
         widget.refresh()
-    anew = painted(app)[:_LANES]
+    again = painted(app)[:_LANES]
     for widget, lines in drawn:
         widget.refresh()
         widget._on_screen.update(lines)
-    return stands, anew
+    return stands, again
 
 
 class _Noon(datetime):
@@ -76,7 +76,7 @@ class _Noon(datetime):
 
 
 class Redrawn(unittest.TestCase):
-    def test_the_screen_is_what_would_be_drawn_anew(self) -> None:
+    def test_the_screen_is_what_would_be_drawn_again(self) -> None:
         with tempfile.TemporaryDirectory() as folder:
             kept = {f"XDG_{name}_HOME": folder for name in ("DATA", "STATE")}
             with unittest.mock.patch.dict(os.environ, kept), unittest.mock.patch(_CLOCK, _Noon):
@@ -117,11 +117,11 @@ class Redrawn(unittest.TestCase):
                         await pilot.pause(
                             0.05
                         )  # what was under way may come between the two: then it is looked at again
-                        stands, anew = _both(app)
+                        stands, again = _both(app)
                         _Moving.gate.set()
-                        if stands == anew:
+                        if stands == again:
                             break
-                    self.assertEqual(stands, anew, (number, key))
+                    self.assertEqual(stands, again, (number, key))
         finally:
             app.door.close()
             engine.stop()

@@ -214,7 +214,7 @@ class SitesOnScreen(unittest.TestCase):
                 )
                 self.assertNotIn("Traceback", screen)
         self.assertTrue(list(self.folder.rglob("crash-*.txt")))
-        self.assertTrue(list(self.folder.rglob("fault-*.txt")))  # of the line that began anew before that
+        self.assertTrue(list(self.folder.rglob("fault-*.txt")))  # of the line that began again before that
 
     def test_an_edited_site_is_taken_over_and_a_faulty_one_told(self) -> None:
         path = self._site(f'[[line]]\nname = "Net"\nlink = "tcp://127.0.0.1:{free_port()}"\n')

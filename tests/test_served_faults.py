@@ -470,7 +470,7 @@ class Running(Served):
 
         asyncio.run(work())
 
-    def test_connections_are_refused_cut_off_and_let_in_again_and_power_begins_anew(self) -> None:
+    def test_connections_are_refused_cut_off_and_let_in_again_and_power_begins_again(self) -> None:
         port = free_port()
         site, _ = load_site(self.site(f"tcp://127.0.0.1:{port}"))
         frame = bytes.fromhex("000100000006050300000002")

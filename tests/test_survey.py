@@ -227,7 +227,7 @@ class Registers(unittest.TestCase):
                 [address for first, end in runs for address in range(first, end + 1)], there, f"seed {seed}"
             )
             self.assertEqual(len(runs), 41)
-            blocks = (last + 1) / 125 + 41  # each hole begins a block anew
+            blocks = (last + 1) / 125 + 41  # each hole begins a block again
             # steps up and halving them, the address alone, how long a request may be, and every missing one
             bound = 1 + blocks + 40 * (7 + 2 + 4) + len(missing)
             self.assertLessEqual(survey.asked, bound, f"seed {seed}")

@@ -213,7 +213,7 @@ Child().run()
 
 
 class Driver(unittest.TestCase):
-    def test_file_is_counted_and_sigcont_draws_anew(self) -> None:
+    def test_file_is_counted_and_sigcont_draws_again(self) -> None:
         """`_file` of the driver is a flow that counts; stopped by somebody else and woken (`_sigcont_application`,
         `_auto_restart`, `_must_signal_resume`), it goes into the terminal's other screen again, and takes keys."""
         near, far = pty.openpty()

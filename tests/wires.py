@@ -20,7 +20,7 @@ def heard_with(source: random.Random, sent: bytes, theirs: SerialSettings, setti
     parts = _PARTS * settings.baud / theirs.baud * (1 + source.uniform(-0.004, 0.004))
     levels = [bits[min(int(at / parts), len(bits) - 1)] for at in range(int(len(bits) * parts))]
     levels += [1] * (14 * _PARTS)
-    begins_anew = source.random() < 0.5
+    begins_again = source.random() < 0.5
     heard, at = bytearray(), 0
     while at < len(levels) - 12 * _PARTS:
         if levels[at]:
@@ -35,7 +35,7 @@ def heard_with(source: random.Random, sent: bytes, theirs: SerialSettings, setti
         heard.append(sum(bit << place for place, bit in enumerate(samples[:8])))
         at = middle + _PARTS * (count + 1)
         if samples[-1] == 0:
-            if begins_anew:
+            if begins_again:
                 at -= _PARTS // 2
             else:
                 while at < len(levels) and not levels[at]:

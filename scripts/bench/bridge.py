@@ -309,7 +309,7 @@ async def _polled(site: Site, has_bridge: bool) -> int:
 
 
 def _memory() -> list[Figure]:
-    """What a day of bridge time adds: masters that connect anew for each request, on a virtual clock; the first hour is
+    """What a day of bridge time adds: masters that connect for each request, on a virtual clock; the first hour is
     not counted."""
     line = SimulatedLine(replace(device("D", 1), is_enabled=False))
     route = Route((1,), (BridgeTarget(line.line.name, 1),))

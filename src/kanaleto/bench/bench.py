@@ -229,8 +229,8 @@ class Bench:
             return
         if wanted.name == "power":
             for simulated in self.targets(wanted.target):
-                simulated.begin_anew()
-                self.movement.begin_anew(simulated.device.name)
+                simulated.begin_again()
+                self.movement.begin_again(simulated.device.name)
                 self.settings.after_power(simulated.device.name)
         self._set_faults()
 

@@ -187,7 +187,7 @@ class Movement:
         elif moved.point is not None:
             self.values[at] = number_of(moved.device.value(moved.name))
 
-    def begin_anew(self, device: str) -> None:
+    def begin_again(self, device: str) -> None:
         """What moves on a device stands as at the beginning."""
         for at in self._by_device.get(device, ()):
             self._counted[at] = 0
@@ -270,7 +270,7 @@ class Movement:
         return machine.states[self._states[at]].name if machine is not None and at is not None else ""
 
     def _remake(self, held: set[int]) -> None:
-        """Only what these slots are in is made anew."""
+        """Only what these slots are in is made again."""
         changed, self._held = self._held ^ held, held
         if not changed:
             return

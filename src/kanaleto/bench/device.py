@@ -105,7 +105,7 @@ class SimulatedDevice:
             data = self._banks[point.table].get(point.address, point.size)
         return data[0] if point.table.is_bits else point.codec.decode(data)
 
-    def begin_anew(self) -> None:
+    def begin_again(self) -> None:
         """As after power was off and on: what points begin with. A setting is kept without power."""
         with self.lock:
             for point in self.device.points:

@@ -154,7 +154,7 @@ class BenchProcess:
             try:
                 recall(bench, command["state"])
             except ValueError as error:
-                self._note(f"its last state {error}: it begins anew")
+                self._note(f"its last state {error}: it begins again")
         await bench.start()  # nobody stands in yet
         self._mark = ServingMark(self._path)
         self._bench, self._looker = bench, Looker(bench, self._masters)

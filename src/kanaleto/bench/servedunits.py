@@ -82,7 +82,7 @@ class Units(Answerer):
         return next(unit_id for unit_id, simulated in self._by_unit.items() if simulated.device.name == name)
 
     def take_over(self, line: Line, made: Mapping[str, SimulatedDevice]) -> None:
-        """An edit: the line as it is now, with the devices that were made anew; all others go on as they are."""
+        """An edit: the line as it is now, with the devices that were made again; all others go on as they are."""
         asked = {
             simulated.device.name: (simulated.device.unit_id, unit_id) for unit_id, simulated in self._by_unit.items()
         }

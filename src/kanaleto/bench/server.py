@@ -113,7 +113,7 @@ class SiteServer:
             server.admission.lets_go = any(limit.with_more == "oldest" for limit in limits)
 
     async def take_over(self, site: Site, made: Mapping[str, SimulatedDevice]) -> list[str]:
-        """An edit: the lines as they are now, with the devices that were made anew; what could not go on, in words."""
+        """An edit: the lines as they are now, with the devices that were made again; what could not go on, in words."""
         before = {units.line.name: units for units in self.units}
         messages: list[str] = []
         fresh: list[Units] = []

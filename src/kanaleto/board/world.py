@@ -59,7 +59,7 @@ class World:
         self._formulas = self._formulas_of(site, self.plan)
         self._formulas.begin()
         self._switched_off: dict[str, set[str]] = {}  # names of points by device
-        self._news: dict[str, int] = {}  # devices that were planned anew, and by which count of it last
+        self._news: dict[str, int] = {}  # devices that were planned again, and by which count of it last
         self._news_count = 0
 
     def _formulas_of(self, site: Site, plan: Plan) -> Formulas:
@@ -139,7 +139,7 @@ class World:
         return self.replan(device_name)
 
     def replan(self, device_name: str, trouble: Trouble | None = None) -> DevicePlan | None:
-        """Plan one device anew; the rest goes on as it is. New blocks have `trouble` until their first answer."""
+        """Plan one device again; the rest goes on as it is. New blocks have `trouble` until their first answer."""
         part = self.plan.part_of(device_name)
         if part is None:
             return None

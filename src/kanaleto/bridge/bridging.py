@@ -50,7 +50,7 @@ class MasterAsked(Struct):
     is_shared: bool = False
     why: str = ""
     gave_up: bool = False
-    """Its master did not wait any longer: the connection is gone, or it has asked anew."""
+    """Its master did not wait any longer: the connection is gone, or it has asked again."""
 
 
 class RouteCount(Struct):
@@ -382,7 +382,7 @@ class Bridging:
                 came.set_exception(error)
 
         def gave_up() -> None:
-            """Its connection is gone, or it has asked anew."""
+            """Its connection is gone, or it has asked again."""
             waiter.is_over = True
             took_s = loop.time() - began_s
             self._tell(MasterAsked(bridge, master, unit_id, pdu, None, target, took_s, gave_up=True))

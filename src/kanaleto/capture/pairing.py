@@ -227,7 +227,7 @@ class Pairing:
 
     def _in_order(self, talk: _Conversation, segment: _Segment, direction: int) -> bytes:
         """What is new of a segment: what was sent again is not taken twice, and where some is missing the stream is
-        taken up anew."""
+        taken up again."""
         if not segment.is_tcp:
             return segment.data
         data, expected = segment.data, talk.expected[direction]

@@ -98,7 +98,7 @@ class PcapngWriter:
         self._came_us: dict[tuple[str, str], int] = {}  # the last of what came in, by line
 
     def begin(self) -> bytes:
-        """Of another file: its head; interfaces are reported anew."""
+        """Of another file: its head; interfaces are reported again."""
         self._interfaces = {}
         return section()
 

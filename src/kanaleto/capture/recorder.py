@@ -26,7 +26,7 @@ OnAside = Callable[[Path, str], None]
 
 
 _MOST_LOST = 100
-_JUMP_S = 0.25  # the clock is anchored anew when it is off by twice that
+_JUMP_S = 0.25  # the clock is anchored again when it is off by twice that
 
 
 class ExchangeRecorder(Sink):

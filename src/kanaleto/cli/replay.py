@@ -38,7 +38,7 @@ from kanaleto.site.origin import Origin
     "--by", type=click.Choice(["order", "time"]), default="order", show_default=True,
     help="the nth answer to the same request, or what held at that time",
 )  # fmt: skip
-@click.option("--again", is_flag=True, help="at the end begin anew; else the last answer stays")
+@click.option("--again", is_flag=True, help="at the end begin again; else the last answer stays")
 @click.option("--for", "for_s", type=click.FloatRange(0.0), metavar="S", help="end after so long")
 @click.option("--json", "is_json", is_flag=True, help="say where each line is served as an object, instead of ready")
 def command(

@@ -169,7 +169,7 @@ class KeptAlive:
         loop = asyncio.get_running_loop()
         counted_s = loop.time()
         why, has_ended = "", False
-        owned = Owned("kept alive", After.BEGINS_ANEW)
+        owned = Owned("kept alive", After.BEGINS_AGAIN)
         try:
             while not self.is_over:
                 owned.check()
@@ -247,7 +247,7 @@ class KeptAlive:
             self._orders.require_allowed(self.wish.order)
 
     async def _require_same_device(self) -> None:
-        """Once its line was connected anew. Raises Refused where another one stands there now: it is not written to,
+        """Once its line was connected again. Raises Refused where another one stands there now: it is not written to,
         not even for a safe end."""
         openings = self._orders.poller_of(self.wish.order).connection.openings
         if openings != self._openings and not self._orders.poller_of(self.wish.order).line.connects_per_request:

@@ -285,7 +285,7 @@ class Control(Sink):
     # Files of routines, and routines that begin by themselves
 
     async def load_routines(self) -> None:
-        """Read those of the site anew."""
+        """Read those of the site again."""
         site = self._session.site
         stamps, (routines, faults) = await asyncio.to_thread(_read, site)
         self._stamps = stamps

@@ -136,7 +136,7 @@ class Lock:
         if not state.is_open:
             return "", 0.0
         idle_s = state.last_key_s + IDLE_S - now
-        idle_s = idle_s if idle_s < _SOON_S else UNLOCKED_S  # which begins anew with each key
+        idle_s = idle_s if idle_s < _SOON_S else UNLOCKED_S  # which begins again with each key
         if state.site_until_s:
             return "the site", min(state.site_until_s - now, idle_s)
         names = [name for name, _ in state.devices]

@@ -5,7 +5,7 @@ A way back goes out when it is due, before anything that is polled, whatever loc
 it goes out again as soon as the device answers, but only within `OWED_S` from when it was due: another master may have
 written there since, so later a person has to say so. After a silence, or where a word holds more than the pulse's own
 bits, what stands there is read first; where that is neither side of the pulse a person is asked. The device is compared
-again once its line was connected anew.
+again once its line was connected.
 
 Whoever else writes the same bits settles it: they are somebody else's then.
 """
@@ -340,7 +340,7 @@ def meets(order: Order, other: Order) -> bool:
 
 
 class Owings:
-    """All that is owed. For the engine's loop; `states` is made anew when it is asked for."""
+    """All that is owed. For the engine's loop; `states` is made again when it is asked for."""
 
     def __init__(self, session: Session, orders: Orders, tell: Callable[[str], None]) -> None:
         self.open: dict[int, WayBack] = {}

@@ -142,7 +142,7 @@ def _plain(known: KnownDevice) -> dict[str, object]:
 
 
 def _read(path: Path) -> dict[str, KnownDevice]:
-    """Nothing where there is none, or it is damaged: then all is learned anew."""
+    """Nothing where there is none, or it is damaged: then all is learned again."""
     try:
         return decode(read_bounded(path, _MOST_BYTES), type=dict[str, KnownDevice])
     except (OSError, ValidationError, ValueError, CannotRead):

@@ -43,7 +43,7 @@ LOOK_S = 1.0  # how often files are looked at, where the system does not tell of
 _SETTLE_S = 0.4  # a file with a fault may be half written: it is looked at again before it is reported
 _OTHERS_EVERY = 6  # looks at files for one at who else is there
 _CLOSE_S = 10.0
-_AGAIN = 20  # times that files are read anew which somebody writes meanwhile
+_AGAIN = 20  # times that files are read again which somebody writes meanwhile
 
 
 class _WrittenMeanwhile(CannotEdit):

@@ -10,7 +10,7 @@ from kanaleto.files.sitefile import MapCache, read_site
 from kanaleto.files.texts import CannotRead, SiteTexts, Stamp, read_bounded, stamp
 from kanaleto.site.filefaults import FaultyFile
 
-_AGAIN = 20  # times that files are read anew which somebody writes meanwhile
+_AGAIN = 20  # times that files are read again which somebody writes meanwhile
 
 
 class SiteReader:

@@ -1,5 +1,5 @@
 """Wall time as an anchor and the loop's time: what happens one after the other is reported so, whatever is done to the
-machine's clock. It is anchored anew when it is off, and that is reported."""
+machine's clock. It is anchored again when it is off, and that is reported."""
 
 import time
 from collections.abc import Callable
@@ -44,7 +44,7 @@ class Clock:
 
     def look(self) -> str:
         """Whether the machine's clock was set, or the machine slept, since the last look: what happened, in words. The
-        clock is anchored anew then."""
+        clock is anchored again then."""
         if self._wall is None:
             return ""
         now_s = self._monotonic()

@@ -18,7 +18,7 @@ class _Growth(Struct):
     first: float
     last: float
     grown: float = 0.0
-    begun_anew: int = 0
+    begun_again: int = 0
 
 
 class OwnCounts:
@@ -59,7 +59,7 @@ class OwnCounts:
             return
         step = value - growth.last
         growth.grown += step if step >= 0 else value
-        growth.begun_anew += step < 0
+        growth.begun_again += step < 0
         growth.last = value
 
     def sentences(self) -> Iterable[str]:
@@ -67,9 +67,9 @@ class OwnCounts:
         for (device, name), growth in self._growths.items():
             failed = self._failed.get(device, 0)
             if growth.grown:
-                times = "once" if growth.begun_anew == 1 else f"{growth.begun_anew} times"
-                anew = f", began anew {times}" if growth.begun_anew else ""
-                what = f"went from {growth.first:g} to {growth.last:g} (+{growth.grown:g}{anew})"
+                times = "once" if growth.begun_again == 1 else f"{growth.begun_again} times"
+                again = f", began again {times}" if growth.begun_again else ""
+                what = f"went from {growth.first:g} to {growth.last:g} (+{growth.grown:g}{again})"
                 yield f"{device}: its own {name} {what}, while {failed} of its exchanges failed here."
             elif failed:
                 lost = f"{failed} of its exchanges failed here: requests came whole, or not at all"

@@ -74,8 +74,8 @@ def _heard(sent: bytes, settings: SerialSettings) -> Sequence[tuple[SerialSettin
             if (other.baud, other.parity) == (settings.baud, settings.parity):
                 continue
             for late in _LATE:
-                for begins_anew in (True, False):
-                    heard = bytes(_sampled(sent, other, settings, late, begins_anew))[:_MOST_BYTES]
+                for begins_again in (True, False):
+                    heard = bytes(_sampled(sent, other, settings, late, begins_again))[:_MOST_BYTES]
                     if len(heard) - _alike(heard, sent) >= _LEAST_BYTES and len(set(heard)) > 1:
                         found.append((other, heard))
     return found
@@ -88,10 +88,10 @@ def _alike(one: bytes, other: bytes) -> int:
 
 
 def _sampled(
-    sent: bytes, theirs: SerialSettings, settings: SerialSettings, late: float, begins_anew: bool
+    sent: bytes, theirs: SerialSettings, settings: SerialSettings, late: float, begins_again: bool
 ) -> Iterator[int]:
     """The bytes that are certain. After a stop bit that is none a port takes it for the next start bit
-    (`begins_anew`), or waits until the line is at rest."""
+    (`begins_again`), or waits until the line is at rest."""
     level, falls, end_s = _wave(sent, theirs)
     bit_s = 1 / settings.baud
     edge_s: float | None = 0.0
@@ -106,7 +106,7 @@ def _sampled(
         if stop_s >= end_s:
             return
         yield sum(level(at_s) << bit for bit, at_s in enumerate(middles[: settings.data]))
-        is_start = begins_anew and not level(stop_s)
+        is_start = begins_again and not level(stop_s)
         edge_s = stop_s - 0.5 * bit_s if is_start else _next(falls, stop_s)
 
 

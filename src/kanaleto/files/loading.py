@@ -1,5 +1,5 @@
 """A site read from disk, whole: an edit that was cut short is completed first, and files that somebody writes meanwhile
-are read anew."""
+are read again."""
 
 from pathlib import Path
 
@@ -11,7 +11,7 @@ from kanaleto.files.whole import complete
 from kanaleto.site.filefaults import Fault, FaultyFile
 from kanaleto.site.model import Site
 
-_AGAIN = 5  # times that files are read anew which somebody writes meanwhile
+_AGAIN = 5  # times that files are read again which somebody writes meanwhile
 
 
 class LoadedSite(Struct, frozen=True):

@@ -41,7 +41,7 @@ COLUMN_WORDS = {
     "warn_on": "states that are warnings: labels or numbers, as Fault;7; of type bits, bits",
     "alarm_on": "states that are alarms, written so too",
     "group": "points of one group come from one request",
-    "deadband": "how much the value must change to be recorded anew",
+    "deadband": "how much the value must change to be recorded again",
     "initial": "what a simulated device starts with",
     "words": "the words it starts with instead, as 0x41A0 0000",
     "setting": "unit_id, baud, parity or stop: the register holds that setting of the device's own port",

@@ -19,7 +19,7 @@ MOST_ROWS, MOST_COLUMNS = 100_000, 500
 
 class KnownRows(Struct):
     """The points of a map that was read last without a fault, by the characters of their rows, and its headings. A row
-    that is still the same keeps its very point, so that only what differs is planned anew."""
+    that is still the same keeps its very point, so that only what differs is planned again."""
 
     head: tuple[str, ...] = ()
     points: dict[str, Point] = field(default_factory=dict)

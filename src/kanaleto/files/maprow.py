@@ -244,7 +244,7 @@ class RowReader:
         if number is None:
             return 0.0
         if number < 0:
-            raise ValueError(f"deadband {text!r} is below 0; it says how much a value must change to be recorded anew")
+            raise ValueError(f"deadband {text!r} is below 0; it says how much a value must change to be recorded again")
         return number
 
     def _access(self, table: Table) -> Access:

@@ -1,4 +1,4 @@
-"""Editing the rows of a map's text: only the rows that change are written anew, every other one keeps its characters.
+"""Editing the rows of a map's text: only the rows that change are written again, every other one keeps its characters.
 
 A row is addressed by the name of its point, never by its place: a text that somebody else edited meanwhile has its rows
 elsewhere.

@@ -82,7 +82,7 @@ class ScratchReader:
         self._changed_at: dict[int, float] = {}
 
     async def run(self) -> None:
-        """Through the line where it is polled, looked for anew each time, since it may come and go; else on a
+        """Through the line where it is polled, looked for again each time, since it may come and go; else on a
         connection of its own."""
         exchanger = survey_exchanger(self.link)
 

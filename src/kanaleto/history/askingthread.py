@@ -13,7 +13,7 @@ Identity = tuple[str, str]
 
 
 class HistoryQuery(Struct, frozen=True):
-    """Curves of some points of a site between two moments (wall, seconds), read anew where a definition is given."""
+    """Curves of some points of a site between two moments (wall, seconds), read again where a definition is given."""
 
     store: str
     site: str

@@ -172,7 +172,7 @@ class Recorder:
             self._stand_still(str(error))
             self._is_over.wait(_AGAIN_S)
             return
-        self.sink.must_begin_anew = True
+        self.sink.must_begin_again = True
         self._stand_still("")
 
     def end(self) -> None:

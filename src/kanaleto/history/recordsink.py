@@ -1,6 +1,6 @@
 """The engine's end of a recording: hears of each record, and hands on what differs from the one before. What it hands
 on are messages for `history.recording`, whose head says which; they wait in a bounded queue. Where that overflows,
-words are let go and counted, and each block is reported anew with its next answer."""
+words are let go and counted, and each block is reported again with its next answer."""
 
 import json
 from collections import deque
@@ -65,7 +65,7 @@ class RecordSink(Sink):
         self.lost = 0
         self._is_over = False
         self._renames: deque[list[Rename]] = deque()
-        self.must_begin_anew = False
+        self.must_begin_again = False
         """Set by whoever finds that the other end is another; done at the next second."""
 
     def take(self) -> list[dict[str, Any]]:
@@ -83,7 +83,7 @@ class RecordSink(Sink):
         with self._lock:
             if len(self._messages) >= _MOST_MESSAGES:  # the writer hangs: it gets all of it again once it goes on
                 self.lost += 1
-                self.must_begin_anew = True
+                self.must_begin_again = True
                 return
             if self._rows:
                 self._messages.append(("rows", self._rows))
@@ -215,13 +215,13 @@ class RecordSink(Sink):
     def on_second(self, world: World, now_s: float, wall_s: float) -> None:
         if self._is_over:
             return
-        if self.must_begin_anew:
-            self.must_begin_anew = False
-            self.begin_anew(world)
+        if self.must_begin_again:
+            self.must_begin_again = False
+            self.begin_again(world)
         self._take_renames()
         wall_us = round(wall_s * 1e6)
         if self._beat_us is not None and not -BREAK_US <= wall_us - self._beat_us <= BREAK_US:
-            self._forget_words()  # the other end begins anew
+            self._forget_words()  # the other end begins again
         self._beat_us = wall_us
         self._look_at_blocks(world, now_s, wall_us)
         self._look_at_points(world, wall_us)
@@ -284,7 +284,7 @@ class RecordSink(Sink):
             block.data, block.quality = None, NEVER
         self._points.clear()
 
-    def begin_anew(self, world: World) -> None:
+    def begin_again(self, world: World) -> None:
         """Another end listens, which knows nothing yet."""
         with self._lock:
             self._messages.clear()

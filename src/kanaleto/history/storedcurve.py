@@ -171,7 +171,7 @@ def _rows_as_stored(
         if kind == END:
             number, how = None, NEVER
         elif today is not None and same[definition] == -1 and how <= STALE:
-            number = _read_anew(today, row[6] if len(row) > 6 else None)
+            number = _read_again(today, row[6] if len(row) > 6 else None)
             how = how if number is not None else BAD
         value.append(number if number is not None else np.nan)
         quality.append(how if number is not None or how > STALE else BAD)
@@ -192,7 +192,7 @@ def _superseded_us(spans: dict[int, tuple[int, int]], span: int) -> int:
     )
 
 
-def _read_anew(today: Definition, words: bytes | None) -> float | None:
+def _read_again(today: Definition, words: bytes | None) -> float | None:
     read = today.value_of(words) if words else None
     return float(read) if isinstance(read, int | float) and not isinstance(read, NoValue) else None
 

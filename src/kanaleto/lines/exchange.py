@@ -7,7 +7,7 @@ deadline, the outcome is `unexpected`. Bytes that are no frame end the waiting o
 begin as the answer would; other noise does not. The deadline is for the answer to begin; an answer that has begun may
 take as long as the longest frame takes. After a timeout on a stream without transactions the line listens for a
 quarantine, and what comes then is counted late and thrown away. One timer a line serves all deadlines. A far end that
-sends a lot and answers nothing is babbling: the channel is lost for that reason, and whoever holds it opens it anew.
+sends a lot and answers nothing is babbling: the channel is lost for that reason, and whoever holds it opens it again.
 
 A broadcast (a write to unit 0 on a serial line) is good after the turnaround, since nobody answers. Where the adapter
 repeats what it sends (`has_echo`), the request's own bytes are taken off what comes; where they come unannounced, the

@@ -25,7 +25,7 @@ class PaperCurve(Struct):
     bottom: float | None = None
     top: float | None = None
     figures: str = ""
-    begins_anew: list[float] = []
+    begins_again: list[float] = []
 
 
 class TrendSheet(Struct, tag="trend"):

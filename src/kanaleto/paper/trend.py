@@ -101,7 +101,7 @@ def _plot(axis: "Axes", curves: list[PaperCurve], sheet: TrendSheet) -> None:
                 curve.letter, (days[known[-1]], last[known[-1]]), xytext=(4, 0), textcoords="offset points",
                 color=colour, fontsize=9, fontweight="bold", va="center", annotation_clip=False,
             )  # fmt: skip
-        for moment in curve.begins_anew:
+        for moment in curve.begins_again:
             axis.axvline(_days(moment), color="#68489a", lw=0.7, ls=(0, (2, 2)))
         if len(curves) == 1 and not in_per_cent:
             _limits(axis, curve)

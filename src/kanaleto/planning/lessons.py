@@ -44,7 +44,7 @@ class _Known(Struct):
 
 
 class Lessons:
-    """Lessons of one device. A `note_…` gives whether to plan anew."""
+    """Lessons of one device. A `note_…` gives whether to plan again."""
 
     def __init__(self, most_registers: int, most_bits: int) -> None:
         self._tables = {table: _Known(most_bits if table.is_bits else most_registers) for table in Table}
@@ -103,7 +103,7 @@ class Lessons:
         return True
 
     def note_refused(self, table: Table, count: int, points: tuple[Point, ...], why: str) -> str:
-        """A block was refused, or never answered: plan anew. Gives the sentence to tell when a point turned out not to
+        """A block was refused, or never answered: plan again. Gives the sentence to tell when a point turned out not to
         be there."""
         known = self._tables[table]
         cut_at = _middle(points)
@@ -120,7 +120,7 @@ class Lessons:
 
     def for_edited(self, names: Collection[str]) -> "Lessons":
         """What still holds for a device whose map was edited; of the points that it does not give, `names` stand where
-        they stood. What was being narrowed down is begun anew, since its parts may lie elsewhere now."""
+        they stood. What was being narrowed down is begun again, since its parts may lie elsewhere now."""
         kept = deepcopy(self)
         kept.holes = {name: why for name, why in self.holes.items() if name in names}
         for known in kept._tables.values():

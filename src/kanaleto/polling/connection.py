@@ -10,11 +10,11 @@ from kanaleto.polling.outages import Outages
 from kanaleto.site.model import Line
 from kanaleto.wire.pdu import Request
 
-_DEAD = 6  # timeouts in a row, with no answer from anybody, until a network connection is made anew
+_DEAD = 6  # timeouts in a row, with no answer from anybody, until a network connection is made again
 
-ANEW = "the connection is open and nobody answers on it; connecting anew"
+AGAIN = "the connection is open and nobody answers on it; connecting again"
 OFF, RECONNECTING = "the line is switched off", "reconnecting, as was asked"
-OURS = (ANEW, OFF, RECONNECTING)
+OURS = (AGAIN, OFF, RECONNECTING)
 """Why we close a connection ourselves: no fault of the line, and no row of Wire."""
 """Why a connection that nobody answers on is closed: by this program, and no fault of the far end."""
 
@@ -74,12 +74,12 @@ class Connection:
         self._timeouts_in_a_row = 0
 
     def note_timeout(self) -> None:
-        """Nobody answered, again; after some of those it is made anew: the far end may have forgotten it."""
+        """Nobody answered, again; after some of those it is made again: the far end may have forgotten it."""
         self._timeouts_in_a_row += 1
         if self._timeouts_in_a_row >= _DEAD and self.exchanger.framing.has_transactions:
             self._timeouts_in_a_row = 0
             if not self.line.connects_per_request:
-                self.exchanger.close(ANEW)
+                self.exchanger.close(AGAIN)
 
 
 def same_connection(one: Line, other: Line) -> bool:

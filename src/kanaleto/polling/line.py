@@ -2,7 +2,7 @@
 `schedule`.
 
 While the line cannot be reached every block of it is in trouble, and connecting is tried again and again, with growing
-pauses. A network connection on which nothing has answered for long is closed and made anew: the far end may have
+pauses. A network connection on which nothing has answered for long is closed and made again: the far end may have
 forgotten it.
 """
 
@@ -202,7 +202,7 @@ class LinePoller:
             self._ring()
 
     def reconnect(self) -> None:
-        """Connect now, whatever the pause; an open connection is closed and made anew."""
+        """Connect now, whatever the pause; an open connection is closed and made again."""
         self.exchanger.close(RECONNECTING)
         self.connection.next_connect_s = 0.0
         self._ring()
@@ -227,14 +227,14 @@ class LinePoller:
         self._ring()
         return one.future
 
-    def begin_anew(self) -> None:
+    def begin_again(self) -> None:
         """After an error of ours: nothing is under way, all that is polled is due by itself again."""
         now = asyncio.get_running_loop().time()  # it may have failed before it ran
         for state in self.states.values():
             for job in state.jobs:
                 job.is_running = False
                 self.schedule.push(job, now)
-        self._requests.refuse_all("the line has failed, and begins anew", now)
+        self._requests.refuse_all("the line has failed, and begins again", now)
 
     def end(self, why: str) -> None:
         """This poller is done with, whether it ever ran or not: what waits for it, and what is asked of it from now on,
@@ -467,7 +467,7 @@ class LinePoller:
             return
         before, self._port_before = self._port_before, counted
         grown = counted.since(before)
-        if min(grown.framing, grown.parity, grown.overrun) < 0:  # it was opened anew
+        if min(grown.framing, grown.parity, grown.overrun) < 0:  # it was opened again
             grown = counted
         self.port = grown if self.port is None else self.port.plus(grown)
         if grown:

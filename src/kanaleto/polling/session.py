@@ -30,7 +30,7 @@ from kanaleto.supervision.owned import After, Failure, Owned, follow, leave, loo
 from kanaleto.wire.pdu import Request
 
 LOOK_S = 1.0
-_ANEW_S, _MOST_FAILURES, _WITHIN_S = 1.0, 5, 60.0  # a line that fails begins anew, so often at most
+_ANEW_S, _MOST_FAILURES, _WITHIN_S = 1.0, 5, 60.0  # a line that fails begins again, so often at most
 MOST_CONNECTING = 50  # lines that connect at once: many at a time overrun the queue of those who accept
 
 MakeExchanger = Callable[[Line], Exchanger]
@@ -168,7 +168,7 @@ class Session:
         self.on_event(EventKind.LEARNED, line, device, text, text if goes_on else None)
 
     def _poll_as(self, part: DevicePlan | None) -> None:
-        """A device is planned anew: its line goes on with that."""
+        """A device is planned again: its line goes on with that."""
         if part is not None:
             self._tell_plan()
         for poller in self.pollers if part is not None else ():
@@ -292,9 +292,9 @@ class Session:
         self._tasks[poller.line.name] = task
 
     async def _polled_on(self, poller: LinePoller) -> None:
-        """A poller never ends by itself: an error in one is an error of ours. Its line begins anew, as if it had just
+        """A poller never ends by itself: an error in one is an error of ours. Its line begins again, as if it had just
         been opened; where that does not help all ends in order."""
-        owned = Owned(f"line {poller.line.name}", After.BEGINS_ANEW)
+        owned = Owned(f"line {poller.line.name}", After.BEGINS_AGAIN)
         poller.turn = owned
         failed_s: deque[float] = deque(maxlen=_MOST_FAILURES)
         try:
@@ -306,9 +306,9 @@ class Session:
                 if len(failed_s) == _MOST_FAILURES and now_s - failed_s[0] < _WITHIN_S:
                     self._end_all(owned.error or RuntimeError(f"line {poller.line.name} ended unasked"))
                     return
-                poller.begin_anew()
+                poller.begin_again()
                 await asyncio.sleep(_ANEW_S)
-        except Exception as error:  # what cannot begin anew ends all: no line stands still unseen
+        except Exception as error:  # what cannot begin again ends all: no line stands still unseen
             self._end_all(error)
         finally:
             owned.finish()

@@ -25,7 +25,7 @@ class Pace:
     def is_steady(self) -> bool:
         return self._steady_s is not None
 
-    def begin_anew(self) -> None:
+    def begin_again(self) -> None:
         """What was late was so for the others that waited before it: only what comes late from now on counts."""
         self.longest_s = self.timeout_s = max(self._first_s, min(2 * self.slowest_s, _MOST_S))
 

@@ -343,7 +343,7 @@ class RegisterSurvey:
             self._asked_again.add((table, first))
             for search in self.tables:
                 if search.table is table:
-                    search.ask_anew(first)
+                    search.ask_again(first)
 
     async def _exchange(self, request: Request, is_patient: bool = False) -> Outcome:
         if self._left <= 0:

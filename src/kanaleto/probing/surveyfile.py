@@ -41,7 +41,7 @@ def load_survey(path: Path, link: str, survey: RegisterSurvey) -> None:
             )
         take_over(kept, survey)
     except (KeyError, TypeError, AttributeError, ArithmeticError, IndexError):
-        raise ValueError(f"{path}: is no survey of registers; name another file, or delete it to begin anew") from None
+        raise ValueError(f"{path}: is no survey of registers; name another file, or delete it to begin again") from None
 
 
 def take_over(kept: Any, survey: RegisterSurvey) -> None:

@@ -405,7 +405,7 @@ class TableSearch(KnownAddresses):
                 begin = -1
         self.suggest(last + 1, weights.SEARCH.beside_known)
 
-    def ask_anew(self, address: int) -> None:
+    def ask_again(self, address: int) -> None:
         """It was not answered, and has another turn."""
         if self.state_of(address) == REFUSED and self._touchable(address, 1):
             self.note(address, 1, UNKNOWN)

@@ -302,7 +302,7 @@ class UnitSurvey:
 
     async def _drain(self) -> None:
         """Wait until a gateway has worked through what waits there: until a unit that answers does, or nothing comes
-        late any more. What it takes alone is learned anew."""
+        late any more. What it takes alone is learned again."""
         there = self._somebody()
         loop = asyncio.get_running_loop()
         drain_s = _DRAIN_S + _DRAIN_EACH_S * sum(state is UnitState.SILENT for state in self.states)
@@ -311,7 +311,7 @@ class UnitSurvey:
             await self._ask(there, drain_s)
             self._note_waited(drained_s)
             alone = await self._ask(there, _DRAIN_S)
-            self.pace.begin_anew()
+            self.pace.begin_again()
             silent = next((unit for unit in self.units if self.states[unit] is UnitState.SILENT), None)
             if silent is not None:  # how long the gateway waits for one that is not there
                 began_s = loop.time()
@@ -324,7 +324,7 @@ class UnitSurvey:
                 late = self._came_late
                 await asyncio.sleep(2 * self.pace.longest_s)
             self._note_waited(drained_s)
-            self.pace.begin_anew()
+            self.pace.begin_again()
 
     def _take_late(self, frame: Frame, took_s: float) -> None:
         """An answer that had been given up: its transaction tells whose it is."""

@@ -2,7 +2,7 @@
 
 By order the nth time the same PDU is asked of a unit it gets the nth answer; by time it gets what held so long after
 the first request of the capture, counted from the first request that comes now. Behind the last answer the last one
-stays; with `again` all begins anew. A read that was never asked so is put together from registers that were read; what
+stays; with `again` all begins again. A read that was never asked so is put together from registers that were read; what
 never was is refused with 02. A unit that never answered is silent.
 """
 

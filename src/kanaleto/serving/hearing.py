@@ -3,7 +3,7 @@
 A frame is taken as soon as it is whole, as many devices do, and then its pauses and its neighbours do not matter. Where
 whoever answers is strict (serial line 1.02, 2.5.1), what comes up to a silence of 3.5 characters is one frame or none:
 a pause of more than 1.5 characters in it, bytes right behind it and noise right before it spoil it. The character that
-ends a request in ASCII is the line's, so it is asked for anew whenever something comes.
+ends a request in ASCII is the line's, so it is asked for again whenever something comes.
 """
 
 from typing import NamedTuple

@@ -146,7 +146,7 @@ class Point(Struct, frozen=True, gc=False):
     exponent: str = ""
     """The point of the same device whose value is the power of ten for this one."""
     deadband: float = 0.0
-    """How much it must change to be recorded anew, in engineering units; 0 records every change."""
+    """How much it must change to be recorded again, in engineering units; 0 records every change."""
     writing: PointWriting = PLAIN_WRITING
     sure: float | None = None
     """How sure it is that the words are read rightly, 0 to 1, where they were only drafted; None where somebody

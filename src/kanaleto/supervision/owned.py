@@ -2,8 +2,8 @@
 
 Each is registered under a name by whoever starts it, and does its work in turns. What a turn raises is a failure with
 that name: it is kept with its details and reported to all who follow. After it the next turn comes, as if nothing had
-been (`GOES_ON`), or whoever owns it begins it anew (`BEGINS_ANEW`), or the program ends in order (`ENDS_ALL`), where it
-would not be safe to go on. What ends although nobody asked for that is a failure too.
+been (`GOES_ON`), or whoever owns it begins it again (`BEGINS_AGAIN`), or the program ends in order (`ENDS_ALL`), where
+it would not be safe to go on. What ends although nobody asked for that is a failure too.
 
 `raise_once` makes the next turn of a name fail: a test, or a storm, looks then that it is reported and the rest goes
 on."""
@@ -27,7 +27,7 @@ class After(Enum):
     """What becomes of it after a failure."""
 
     GOES_ON = "goes on"
-    BEGINS_ANEW = "begins anew"
+    BEGINS_AGAIN = "begins again"
     ENDS_ALL = "ends all"
 
 
@@ -164,7 +164,7 @@ _registry = _Registry()
 
 def report(where: str, error: BaseException) -> None:
     """A failure in what is not owned by itself: a callback of a connection, which is closed for it. From any thread."""
-    _registry.tell(where, After.BEGINS_ANEW, error)
+    _registry.tell(where, After.BEGINS_AGAIN, error)
 
 
 def loop_handler(loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:

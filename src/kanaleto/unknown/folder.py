@@ -229,7 +229,7 @@ def load_folder(folder: Path, make: Any) -> list[Everything]:
     if not isinstance(kept, dict) or not isinstance(kept.get("kanaleto_find"), int):
         raise ValueError(broken)
     if kept["kanaleto_find"] > _FORMAT:
-        raise ValueError(f"{path}: was written by a newer Kanaleto; begin anew in another folder")
+        raise ValueError(f"{path}: was written by a newer Kanaleto; begin again in another folder")
     try:
         return [_restored(place, make) for place in kept["places"]]
     except (KeyError, TypeError, ValueError, AttributeError, IndexError, ArithmeticError):

@@ -65,7 +65,7 @@ MORE_KEYS = (
             ("n", "how its addresses count"),
             ("m", "points whose names are there: leave, replace or add"),
             ("s", "the next sheet"),
-            ("g", "guess anew what the columns are"),
+            ("g", "guess again what the columns are"),
         ),
     ),
     (

@@ -56,7 +56,7 @@ class PointBeside(Panel):
         return *now, self.ranked, self.neighbours, self.chosen
 
     def take(self, ranked: Ranked) -> None:
-        """Readings ranked anew: what is marked stays marked, wherever it stands now."""
+        """Readings ranked again: what is marked stays marked, wherever it stands now."""
         marked = self._marked()
         same = ranked.key == self.ranked.key and ranked.display == self.ranked.display
         self.ranked = ranked

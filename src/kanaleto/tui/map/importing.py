@@ -220,7 +220,7 @@ class ImportPane(Drawn, Vertical):
             ("n", "how it counts"),
             *there,
             *more,
-            ("g", "guess anew"),
+            ("g", "guess again"),
             ("escape", "leave"),
         ]
 
@@ -280,7 +280,7 @@ class ImportPane(Drawn, Vertical):
     def action_guess(self) -> None:
         """As it was understood at first."""
         self._match()
-        self.context.tell("understood anew; what was said of its columns is forgotten")
+        self.context.tell("understood again; what was said of its columns is forgotten")
 
     def action_sheet(self) -> None:
         self.at = (self.at + 1) % len(self.sheets)

@@ -175,7 +175,7 @@ class Context(Protocol):
         ...
 
     def redraw(self) -> None:
-        """Show what is in sight anew."""
+        """Show what is in sight again."""
         ...
 
     def is_sure(self, key: str, what: str, lines: set[str] | None = None) -> bool:

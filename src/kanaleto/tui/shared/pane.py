@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 class Drawn(Keyed, Widget):
-    """Mix-in for widgets that draw lines themselves (`draw_line`). `refresh` draws all of them anew; `redraw`, what is
+    """Mix-in for widgets that draw lines themselves (`draw_line`). `refresh` draws all of them again; `redraw`, what is
     done at each tick, looks which differ."""
 
     shown: Snapshot | None = None

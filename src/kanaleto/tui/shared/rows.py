@@ -29,7 +29,7 @@ class Scrolled(Drawn, ScrollView):
     """Draws lines that scroll."""
 
     def have_lines(self, count: int, width: int | None = None) -> None:
-        """So many there are. The screen is not laid out anew for it: nothing but this widget depends on it."""
+        """So many there are. The screen is not laid out again for it: nothing but this widget depends on it."""
         size = Size(self.size.width if width is None else width, count)
         if size != self.virtual_size:
             self.set_reactive(ScrollView.virtual_size, size)

@@ -50,7 +50,7 @@ def ask_export(context: Context, source: Source, row: ExchangeRow | None) -> Non
 
 
 class ListedNow:
-    """What is listed now, to be gone through on another thread: rows are read anew, by a reader of its own."""
+    """What is listed now, to be gone through on another thread: rows are read again, by a reader of its own."""
 
     def __init__(self, source: Source, site: Site | None, name: str) -> None:
         self.name, self.site, self.wanted = name, site, source.wanted

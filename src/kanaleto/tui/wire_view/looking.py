@@ -1,5 +1,5 @@
 """How each device answers and what that looks like, for the panel beside the bytes: of the last ten minutes, an hour,
-round the cursor, or all of a capture; counted anew now and then, on the thread that reads."""
+round the cursor, or all of a capture; counted again now and then, on the thread that reads."""
 
 from collections.abc import Mapping, Sequence
 from concurrent.futures import Future

@@ -186,7 +186,7 @@ class MovedPart(Part):
         state = self._bare.state if self._bare is not None else None
         if state is None:
             return (
-                "× is how many times its usual noise it moved · m begins anew · registers that no point names: those "
+                "× is how many times its usual noise it moved · m begins again · registers that no point names: those "
                 "that are read along with points are here too, b watches others"
             )
         found = self.snapshot.plan.part_of(state.device)

@@ -417,7 +417,7 @@ class Elsewhere(unittest.TestCase):
             raise KeyError("no such thing")
 
         def fail() -> str:
-            raise ZeroDivisionError("an error of ours")
+            raise ZeroDivisionError("an internal error")
 
         for work, text in ((refuse, "no such thing"), (fail, "a fault of this program: ZeroDivisionError")):
             with mock.patch("kanaleto.tui.shared.elsewhere.report"):

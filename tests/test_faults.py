@@ -93,7 +93,7 @@ class Told(unittest.TestCase):
 
 
 class Served(unittest.TestCase):
-    """An error of ours in a server costs that connection, datagram or request, and is told."""
+    """An internal error in a server costs that connection, datagram or request, and is told."""
 
     READ = bytes.fromhex("0300000001")
 

@@ -33,7 +33,7 @@ class ReadThrough(LiveCase):
         service.stdout.readline()  # it has the port by now
 
         async def work(case: Any, app: KanaletoApp, pilot: "Pilot[None]") -> None:
-            await case.shows(app, "Port: its port is held by a service of ours; J reads through it")
+            await case.shows(app, "Port: its port is held by a service of Kanaleto; J reads through it")
             await pilot.press("J")
             await case.shows(app, r"Level +77")
             await case.shows(app, "◇ Port read through a service")

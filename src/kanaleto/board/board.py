@@ -278,7 +278,7 @@ class Board(Readings):
     def change(self, gone: Sequence[Block], fresh: Sequence[Block], size: int, heirs: Sequence[Heir]) -> None:
         """Other blocks stand there: those that are gone leave their slots, those that are fresh have theirs, up to
         `size`. Words of the same request are kept; where they mean something else now they are decoded again, and what
-        was traced is let go."""
+        was traced is dropped."""
         kept = [
             (heir, self.records[at], self.troubles[at], self.cycles_s[at], self.traces[at])
             for heir in heirs

@@ -37,7 +37,7 @@ class Formulas:
         self._places = {name: place for name, place in places.items() if place is not None}
 
     def begin(self) -> None:
-        """From now on these are evaluated: what others remembered is let go."""
+        """From now on these are evaluated: what others remembered is dropped."""
         self._memory.keep({formula.name for formula in self._derived})
 
     def evaluate(self, board: Readings, now_s: float) -> dict[str, Reading]:

@@ -91,7 +91,7 @@ class Remembered:
             self.until = at
 
     def _forget_from(self, at: float) -> None:
-        """What is later by a clock that was wrong is let go: it stands in the record, under the time of then."""
+        """What is later by a clock that was wrong is dropped: it stands in the record, under the time of then."""
         full, last = self._state
         kept: list[Columns] = []
         for piece in (*full, last):

@@ -66,7 +66,7 @@ class End:
         self.came += len(data)
         try:
             self.on_bytes(data)
-        except Exception as error:  # an error of ours costs these bytes
+        except Exception as error:  # an internal error costs these bytes
             report("a pair of ends", error)
 
 

@@ -378,7 +378,7 @@ class Bridging:
                 return
             try:
                 then(answer, is_shared, loop.time() - began_s)
-            except Exception as error:  # an error of ours costs this request
+            except Exception as error:  # an internal error costs this request
                 came.set_exception(error)
 
         def gave_up() -> None:

@@ -92,7 +92,7 @@ class Passes:
             await asyncio.sleep(due_s - loop.time())
             try:
                 await self._turn(state)
-            except Exception as error:  # an error of ours costs this turn
+            except Exception as error:  # an internal error costs this turn
                 report(f"the pass to {state.pass_.title}", error)
 
     async def _turn(self, state: PassState) -> None:

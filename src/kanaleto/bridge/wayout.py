@@ -176,7 +176,7 @@ class WayOut:
                 return
             try:
                 self._take(turn, taken_s, retries, future)
-            except Exception as error:  # an error of ours costs this request, and never its line
+            except Exception as error:  # an internal error costs this request, and never its line
                 report(f"bridge to {self.name}", error)
 
         try:
@@ -184,7 +184,7 @@ class WayOut:
             is_asking = False
         except KeyError:  # the line is no more
             self._end(turn, None)
-        except Exception as error:  # an error of ours, or too many that wait there, costs this request
+        except Exception as error:  # an internal error, or too many that wait there, costs this request
             report(f"bridge to {self.name}", error)
             self._end(turn, None)
 
@@ -201,7 +201,7 @@ class WayOut:
             self._on_passed(Passed(turn, outcome, waited_s, outcome.took_s, len(turn.waiters)))
         except (asyncio.CancelledError, KeyError):  # polling has ended, or the line is no more
             answer = None
-        except Exception as error:  # an error of ours costs this request
+        except Exception as error:  # an internal error costs this request
             report(f"bridge to {self.name}", error)
         self._end(turn, answer)
 

@@ -1,4 +1,4 @@
-"""A capture that was asked for: JSON lines or pcapng by its ending, rotated by size, the oldest of so many let go."""
+"""A capture that was asked for: JSON lines or pcapng by its ending, rotated by size, the oldest of so many dropped."""
 
 import math
 from collections.abc import Iterable, Sequence

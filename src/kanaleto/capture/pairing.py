@@ -1,5 +1,5 @@
 """Packets of a network or a serial line to exchanges: streams put together, frames found in them, answers given to
-their requests. All that is held is bounded, and what nobody answers is let go after a while."""
+their requests. All that is held is bounded, and what nobody answers is dropped after a while."""
 
 import struct
 from collections import OrderedDict

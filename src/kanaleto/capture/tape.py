@@ -26,7 +26,7 @@ T = TypeVar("T")
 
 class Tape(Generic[T]):
     """`folder` is the site's own; `head` stands in the first line of each file; `pack` makes a block of what is put.
-    Raises OSError as it comes; what could not be written then is let go by `forget`."""
+    Raises OSError as it comes; what could not be written then is dropped by `forget`."""
 
     def __init__(self, folder: Path, head: dict[str, object], pack: Callable[[Sequence[T]], bytes]) -> None:
         self.folder = folder

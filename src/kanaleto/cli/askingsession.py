@@ -15,7 +15,7 @@ _CONNECTED_S = 5.0
 
 
 class AskingSession:
-    """Of all lines, or of those named. A serial port that a service of ours holds is read through it."""
+    """Of all lines, or of those named. A serial port that a service of Kanaleto holds is read through it."""
 
     def __init__(self, site: Site, lines: Collection[str] = ()) -> None:
         if lines:

@@ -92,7 +92,7 @@ class Health:
                     await writer.drain()
         except (TimeoutError, OSError, asyncio.IncompleteReadError, asyncio.LimitOverrunError):
             pass
-        except Exception as error:  # an error of ours costs this request
+        except Exception as error:  # an internal error costs this request
             report("health", error)
         finally:
             self._count -= 1

@@ -197,7 +197,7 @@ class KeptAlive:
                     self._count_beside()
         except (OrderRefused, CannotWrite, CannotWriteDown, ValueError, OverflowError) as error:
             why = str(error)
-        except Exception as error:  # an error of ours: it ends as any other, with its safe value, and may be taken up
+        except Exception as error:  # an internal error: it ends as any other, with its safe value, and may be taken up
             owned.fail(error)
             why = fault_sentence(error)
         finally:

@@ -166,7 +166,7 @@ class WayBack:
             except (CannotWrite, ValueError, OverflowError) as error:
                 self._ask(str(error))
                 wait_s = 0.0
-            except Exception as error:  # an error of ours: a person is asked
+            except Exception as error:  # an internal error: a person is asked
                 owned.fail(error)
                 self._ask(fault_sentence(error))
                 wait_s = 0.0

@@ -128,7 +128,7 @@ class RoutineRun:
                 raise ConditionFailed("; ".join(self._not_proved))
         except ConditionFailed as error:
             outcome, said = "failed", str(error)
-        except Exception as error:  # an error of ours: it fails as any other
+        except Exception as error:  # an internal error: it fails as any other
             self._owned.fail(error)
             outcome, said = "failed", fault_sentence(error)
         except asyncio.CancelledError:

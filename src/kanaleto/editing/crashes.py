@@ -1,4 +1,4 @@
-"""What is kept of an error of ours: a file with its traceback. The next start offers that of a crash, which ended the
+"""What is kept of an internal error: a file with its traceback. The next start offers that of a crash, which ended the
 program, in one line; a fault is one that the program went on from, and was reported when it came."""
 
 import traceback

@@ -162,7 +162,7 @@ class EventLog:
             self.total, kind, now, line, device, text, 1, now, ends, point=point, data=data, is_spell=is_spell
         )
         if going_on is not None:
-            if len(self._going_on) >= _MOST_GOING_ON:  # the oldest of so many is let go, not memory
+            if len(self._going_on) >= _MOST_GOING_ON:  # the oldest of so many is dropped, not memory
                 self._close(next(iter(self._going_on)), now, Ended.UNKNOWN)
             self._going_on[key] = event
         self.ring.append(event)

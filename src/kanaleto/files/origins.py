@@ -1,4 +1,4 @@
-"""Where the answers of a line come from. What is served by a program of ours says so in a mark of its own, beside its
+"""Where the answers of a line come from. What is served by Kanaleto says so in a mark of its own, beside its
 site and in the user's folder: that decides before the rule by place."""
 
 import json
@@ -132,12 +132,12 @@ def origins_known() -> int:
 
 
 def is_declared(line: Line) -> bool:
-    """Whether a program of ours says that it answers there, as far as `look_around` has seen."""
+    """Whether a Kanaleto program says that it answers there, as far as `look_around` has seen."""
     return _marks.at(line.link) is not None
 
 
 def read_through(port: str) -> Link | None:
-    """Where a serial port that another program of ours holds can be read through, as far as `look_around` has seen."""
+    """Where a serial port that another Kanaleto program holds can be read through, as far as `look_around` has seen."""
     return _marks.through(port)
 
 

@@ -320,7 +320,7 @@ class Desk:
                 await work()
             except (SurveyStopped, Unreachable, ValueError) as error:
                 place.update(note=str(error))
-            except Exception as error:  # an error of ours ends this survey, and is reported
+            except Exception as error:  # an internal error ends this survey, and is reported
                 report(doing, error)
                 place.update(note=fault_sentence(error))
             except asyncio.CancelledError:

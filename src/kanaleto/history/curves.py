@@ -62,7 +62,7 @@ class FromMemory:
             return EMPTY
         full, last = pieces[:-1], pieces[-1]
         known = len(self._full)
-        if full[:known] != self._full:  # the oldest were let go, or the clock was set back
+        if full[:known] != self._full:  # the oldest were dropped, or the clock was set back
             self._room, self._filled, known = _Room(4 * PIECE), 0, 0
         for piece in full[known:]:
             self._filled = self._put(piece, self._filled)

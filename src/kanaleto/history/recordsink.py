@@ -1,6 +1,6 @@
 """The engine's end of a recording: hears of each record, and hands on what differs from the one before. What it hands
 on are messages for `history.recording`, whose head says which; they wait in a bounded queue. Where that overflows,
-words are let go and counted, and each block is reported again with its next answer."""
+words are dropped and counted, and each block is reported again with its next answer."""
 
 import json
 from collections import deque

@@ -79,7 +79,7 @@ def main() -> int:
     except _Gone as gone:
         _say({"trouble": str(gone)})
         return 1
-    except Exception as error:  # an error of ours: its details are in a file, and whoever started this starts it again
+    except Exception as error:  # an internal error: its details are in a file, and whoever started this starts it again
         keep_fault(error)
         return 1
     finally:

@@ -96,5 +96,5 @@ class Keeper:
             self._do_asked()
             for work in list(self._work):
                 self._close(work)
-        except Exception as error:  # an error of ours: whoever owns the keeper looks here
+        except Exception as error:  # an internal error: whoever owns the keeper looks here
             self.failure = error

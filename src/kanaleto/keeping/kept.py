@@ -95,7 +95,7 @@ class Kept(Sink):
 
     @property
     def failure(self) -> Exception | None:
-        """An error of ours that ended what is kept."""
+        """An internal error that ended what is kept."""
         return self._keeper.failure
 
     def start(self, path: Path | None, site: Site) -> None:

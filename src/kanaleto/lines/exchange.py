@@ -257,7 +257,7 @@ class Exchanger:
     def _receive(self, data: bytes, at: float) -> None:
         try:
             self._take_in(data, at)
-        except Exception as error:  # an error of ours costs this connection, and nobody who delivers bytes
+        except Exception as error:  # an internal error costs this connection, and nobody who delivers bytes
             self._break_at(error)
 
     def _ring(self) -> None:

@@ -137,7 +137,7 @@ class SerialChannel:
                 ) as error:  # pyserial raises the latter two on a port closed meanwhile
                     call(lose, f"port {self._link.port} is gone: {_reason(error)}")
                     return
-                except Exception as error:  # an error of ours, or of the library: the port is lost, and opened again
+                except Exception as error:  # an internal error, or of the library: the port is lost, and opened again
                     report(f"reading port {self._link.port}", error)
                     call(lose, fault_sentence(error))
                     return

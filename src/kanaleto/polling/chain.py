@@ -66,7 +66,7 @@ class Chain:
             self._go_on(outcome)
         except (
             Exception
-        ) as error:  # an error of ours: it belongs to the line's task, not to whoever delivered the bytes
+        ) as error:  # an internal error: it belongs to the line's task, not to whoever delivered the bytes
             if self.ended.done():
                 raise
             self.ended.set_exception(error)

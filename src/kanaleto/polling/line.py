@@ -228,7 +228,7 @@ class LinePoller:
         return one.future
 
     def begin_again(self) -> None:
-        """After an error of ours: nothing is under way, all that is polled is due by itself again."""
+        """After an internal error: nothing is under way, all that is polled is due by itself again."""
         now = asyncio.get_running_loop().time()  # it may have failed before it ran
         for state in self.states.values():
             for job in state.jobs:

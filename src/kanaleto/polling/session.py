@@ -292,7 +292,7 @@ class Session:
         self._tasks[poller.line.name] = task
 
     async def _polled_on(self, poller: LinePoller) -> None:
-        """A poller never ends by itself: an error in one is an error of ours. Its line begins again, as if it had just
+        """A poller never ends by itself: an error in one is an internal error. Its line begins again, as if it had just
         been opened; where that does not help all ends in order."""
         owned = Owned(f"line {poller.line.name}", After.BEGINS_AGAIN)
         poller.turn = owned

@@ -132,7 +132,7 @@ class NetworkServer:
             reason = error.reason if isinstance(error, ssl.SSLError) and error.reason else "it went away"
             words = reason.lower().replace("_", " ")
             self.admission.tell(who, f"was cut off: no secure connection came about ({words})")
-        except Exception as error:  # an error of ours costs this handshake only
+        except Exception as error:  # an internal error costs this handshake only
             report(f"{self.answerer.name}: {who} was cut off", error)
         else:
             if secured is not None:
@@ -222,7 +222,7 @@ class _Connection(asyncio.BufferedProtocol):
         self._guarded(lambda: self._receive(bytes(self._buffer[:nbytes])))
 
     def _guarded(self, work: Callable[[], None]) -> None:
-        """An error of ours costs this connection, is reported, and whoever asks may connect again."""
+        """An internal error costs this connection, is reported, and whoever asks may connect again."""
         try:
             work()
         except Exception as error:
@@ -519,7 +519,7 @@ class _Datagrams(asyncio.DatagramProtocol):
     def datagram_received(self, data: bytes, addr: tuple[str | int, ...]) -> None:
         try:
             self._take(data, addr)
-        except Exception as error:  # an error of ours costs this datagram only
+        except Exception as error:  # an internal error costs this datagram only
             report(f"{self._server.answerer.name}: a datagram was thrown away", error)
 
     def _take(self, data: bytes, addr: tuple[str | int, ...]) -> None:

@@ -89,7 +89,7 @@ class PortServer:
     def _receive(self, data: bytes, at: float) -> None:
         try:
             self._take_in(data, at)
-        except Exception as error:  # an error of ours costs this opening of the port
+        except Exception as error:  # an internal error costs this opening of the port
             self._break_at(error)
 
     def _settle(self, at: float) -> None:

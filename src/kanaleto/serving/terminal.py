@@ -1,7 +1,7 @@
 """Serves simulated devices on a pseudo-terminal, linked where the site says, at the speed of a real line.
 
 A pseudo-terminal has no speed of its own: a write arrives whole and at once. So the time that the request would have
-taken is added, then 3.5 characters of silence, and the answer is let go in small pieces at absolute deadlines, its last
+taken is added, then 3.5 characters of silence, and the answer is sent in small pieces at absolute deadlines, its last
 byte exactly when a real line would deliver it. The rate that the master has set can be read here: at another than the
 line's, nothing is understood. The far end's copy is kept open here too, else reading fails when the master closes.
 
@@ -27,7 +27,7 @@ from kanaleto.site.links.serial import SerialLink
 from kanaleto.supervision.owned import report
 from kanaleto.wire.frames import Frame, Framing, Garbled
 
-_PIECE_S = 0.004  # an answer is let go in pieces of this length, as an adapter would
+_PIECE_S = 0.004  # an answer is sent in pieces of this length, as an adapter would
 _SLICE_S = 0.1
 _AFTER_FAULT_S = 0.02
 _LEAST_QUIET_S = 0.005  # this process may be late
@@ -101,7 +101,7 @@ class TerminalServer:
         while not self._is_stopping.is_set():
             try:
                 line_free_s = self._hear(line_free_s)
-            except Exception as error:  # an error of ours costs what came, and not the line
+            except Exception as error:  # an internal error costs what came, and not the line
                 report(f"{self.answerer.name}: what came was thrown away", error)
                 self._hearing.forget()
                 self._is_stopping.wait(_AFTER_FAULT_S)

@@ -49,7 +49,7 @@ Follower = Callable[[Failure], object]
 
 
 def fault_sentence(error: BaseException) -> str:
-    """What an error of ours was, and where in the code."""
+    """What an internal error was, and where in the code."""
     frames = traceback.extract_tb(error.__traceback__)
     place = f" in {frames[-1].name} ({frames[-1].filename.rpartition('/')[2]}:{frames[-1].lineno})" if frames else ""
     return f"a fault of this program: {type(error).__name__}{f': {error}' if str(error) else ''}{place}"

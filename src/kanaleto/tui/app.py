@@ -226,7 +226,7 @@ class KanaletoApp(Terminal):
     # Life
 
     def failed(self, error: Exception) -> None:
-        """An error of ours ends the application; whoever started it tells it in one sentence."""
+        """An internal error ends the application; whoever started it tells it in one sentence."""
         self.crash = self.crash or error
         self.exit()
 
@@ -487,7 +487,7 @@ class KanaletoApp(Terminal):
 
     def action_leave(self) -> None:
         for kind in ("edit", "open", "answer", "crash", "record", "missed"):
-            self.trouble(kind, "")  # seen, and let go
+            self.trouble(kind, "")  # seen, and dismissed
         view = self._view()
         if view is None:
             self.action_view(self.current_digit)

@@ -99,7 +99,7 @@ def run_application(
     capture: Path | None = None,
 ) -> None:  # fmt: skip
     """Start the engine, and run until the user quits, or `for_s` is over; on a capture where one is named. Raises the
-    error of ours that ended it."""
+    internal error that ended it."""
     raise_limit()
     follow(_keep)
     begin_drill()

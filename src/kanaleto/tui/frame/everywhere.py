@@ -24,7 +24,7 @@ EVERYWHERE = (
     Action("E", "events", "error log", "the error log: what happened, and when it was over"),
     Action("H", "acting", "what acts now", "what is held, pulsing, owed or running; one key ends all of it"),
     Action(
-        "J", "join", "read through a service", "read lines whose port a service of ours has through it; again: back"
+        "J", "join", "read through a service", "read lines whose port a service of Kanaleto has through it; again: back"
     ),
     Action("", "past", "past a limit: what it is, since when, who has seen it"),
     Action("question_mark", "keys", "all keys", "these keys", shown="?"),

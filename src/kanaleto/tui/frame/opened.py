@@ -115,7 +115,7 @@ class OpenedSite:
         self._context.ask(f"{clash}: y does it all the same, anything else leaves it", "", answer)
 
     def offer_crash(self) -> None:
-        """What ended the last run, where that was an error of ours."""
+        """What ended the last run, where that was an internal error."""
         path = crash_to_offer()
         if path is not None:
             self._context.trouble(

@@ -34,7 +34,7 @@ def begin_elsewhere(
             why = str(error)
             context.later(lambda: context.trouble("answer", why))
             done.set_exception(error)
-        except Exception as error:  # an error of ours: reported, and the line that waits does not wait for ever
+        except Exception as error:  # an internal error: reported, and the line that waits does not wait for ever
             report(name, error)
             why = fault_sentence(error)
             context.later(lambda: context.trouble("answer", why))

@@ -1,4 +1,4 @@
-"""Lines whose port another program of ours holds: they can be read through it; offered, begun and ended here."""
+"""Lines whose port another Kanaleto program holds: they can be read through it; offered, begun and ended here."""
 
 import time
 from threading import Thread
@@ -59,7 +59,7 @@ class AppThrough:
     def _words(self, snapshot: Snapshot) -> str:
         if self.offers:
             names = ", ".join(self.offers)
-            return f"{names}: its port is held by a service of ours; J reads through it, nothing is written there"
+            return f"{names}: its port is held by a service of Kanaleto; J reads through it, nothing is written there"
         gone = [line.line.name for line in snapshot.lines if _is_through(line.line) and line.why_unreachable]
         return f"{gone[0]}: the service that it was read through has ended; J leads it back" if gone else ""
 
@@ -79,7 +79,7 @@ class AppThrough:
         for line in through:
             self._context.bench.turn_through(line, None)
         if not through:
-            self._context.tell("no line's port is held by a service of ours")
+            self._context.tell("no line's port is held by a service of Kanaleto")
 
 
 def _is_held(status: LineStatus) -> bool:

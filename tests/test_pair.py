@@ -178,9 +178,9 @@ class Joined(unittest.TestCase):
                 self.assertTrue(end.recv(10))
         first, second = free_port(), free_port()
         self.pair(f"tcp://127.0.0.1:{first}", f"tcp://127.0.0.1:{second}", fault=fault_of(("hang_up after=1",)))
-        with (
-            socket.create_connection(("127.0.0.1", first)) as one,
+        with (  # the end that is to be cut off is there before anything comes at the other
             socket.create_connection(("127.0.0.1", second)) as two,
+            socket.create_connection(("127.0.0.1", first)) as one,
         ):
             two.settimeout(5)
             one.sendall(b"x")

@@ -220,7 +220,7 @@ def combined(orders: Sequence[Order], limits: DeviceLimits) -> list[Order]:
             seen = last.seen + order.seen if last.seen is not None and order.seen is not None else None
             made[-1] = replace(
                 last, data=last.data + order.data, points=last.points + order.points, seen=seen,
-                new_text=f"{last.new_text}; {order.new_text}", was_new_text=f"{last.old_text}; {order.old_text}",
+                new_text=f"{last.new_text}; {order.new_text}", old_text=f"{last.old_text}; {order.old_text}",
                 may_repeat=last.may_repeat and order.may_repeat,
             )  # fmt: skip
         else:

@@ -167,6 +167,8 @@ class WhateverTheLineDoes(unittest.TestCase):
         for unit, turn in found.turns.units.items():
             self.assertTrue(turn.is_there, unit)
             self.assertEqual(turn.falls, 0)
+            for table in turn.survey.tables:
+                self.assertEqual(table.restarting, [], f"unit {unit}: no address is to blame for what the line did")
 
     def test_one_answer_that_is_lost_makes_nobody_left_alone(self) -> None:
         """Two in a row, the second to what the unit answered before: it is there again a moment later."""

@@ -333,6 +333,12 @@ class RegisterSurvey:
             if search.table is table:
                 search.shun(first, last)
 
+    def forgive(self, table: Table, first: int, last: int) -> None:
+        """It fell silent when asked for this, and so did others: it has another turn, once."""
+        for search in self.tables:
+            if search.table is table:
+                search.forgive(first, last)
+
     def ask_lost_again(self) -> None:
         """Places at which it was silent, though it refuses others and was there, have one more turn each: there an
         answer was lost, as far as is known."""

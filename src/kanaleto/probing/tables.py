@@ -56,6 +56,7 @@ class TableSearch(KnownAddresses):
         self._missed_score = 0.0
         self._refusals_of_function = 0
         self._careful: list[Span] = []
+        self._forgiven: set[Span] = set()
         self._reported: set[int] = set()  # beginnings of runs that others know already
 
     # What is known
@@ -404,6 +405,16 @@ class TableSearch(KnownAddresses):
                 self.note(begin, address - begin, REFUSED)
                 begin = -1
         self.suggest(last + 1, weights.SEARCH.beside_known)
+
+    def forgive(self, first: int, last: int) -> None:
+        """What is dangerous of this span has another turn, once: others fell silent with the unit, so it was the line,
+        as far as is known."""
+        for span in [span for span in self.restarting if first <= span[0] and span[1] <= last]:
+            if span not in self._forgiven:
+                self._forgiven.add(span)
+                self.dangerous.remove(span)
+                self.note(span[0], span[1] - span[0] + 1, UNKNOWN)
+                self.suggest(span[0], weights.SEARCH.beside_known)
 
     def ask_again(self, address: int) -> None:
         """It was not answered, and has another turn."""

@@ -54,6 +54,7 @@ class Turn(Struct):
     says: str = ""  # what it says of itself
     trouble: str = ""
     falls: int = 0  # how often it fell silent alone
+    fell_at: FellSilent | None = None
     last_looks: int = 0
     away_since: float | None = None
     back_at: float = 0.0
@@ -71,6 +72,12 @@ class Turn(Struct):
     @property
     def is_there(self) -> bool:
         return self.away_since is None and not self.is_left_alone
+
+    def forgive(self) -> None:
+        """The place at which it fell silent is not to blame."""
+        if self.fell_at is not None:
+            self.survey.forgive(self.fell_at.table, self.fell_at.first, self.fell_at.last)
+            self.fell_at = None
 
 
 class Turns:
@@ -262,12 +269,16 @@ class Turns:
         turn.back_at = now + turn.pause_s
 
     def _fall(self, turn: Turn, now: float, silent: FellSilent) -> None:
-        """It fell silent at a place: that is not asked again."""
+        """It fell silent at a place: that is not asked again, unless others fell silent at the same time."""
         turn.survey.shun(silent.table, silent.first, silent.last)
+        turn.fell_at = silent
         together = self._away_with(turn, now)
         self._miss(turn, now, f"fell silent when asked for {silent.span}" + (", as others did" if together else ""))
         for other in together:  # it was the line
             other.falls, other.is_left_alone = max(other.falls - 1, 0), False
+            other.forgive()
+        if together:
+            turn.forgive()
         turn.falls += not together
         turn.is_left_alone = turn.falls >= _MOST_FALLS
 

@@ -176,7 +176,7 @@ def _register_lines(survey: RegistersState) -> list[tuple[str, str]]:
             lines.append((f"{still} of {table.items} did not change in 2 s", "muted"))
         if table.dangerous:
             lines.append(
-                (f"{table.table.title} {words_of_runs(table.dangerous)} restart it: never touch them", "terracotta")
+                (f"{table.table.title} {words_of_runs(table.dangerous)} silenced it: never touch them", "terracotta")
             )
         if table.resets:
             gone = f"{table.table.title} {words_of_runs(table.resets)} zero right after reading: left alone"

@@ -1,6 +1,9 @@
 """A rehearsal as it happens: its steps along a line of time, and what was expected of the master."""
 
+from rich.cells import cell_len, set_cell_size
+
 from kanaleto.bench.states import RehearsalState
+from kanaleto.tui.shared.cells import cut
 from kanaleto.tui.shared.pane import Panel, Row
 
 _TONES = {"passed": "verdigris", "failed": "terracotta", "void": "ochre", "": "muted"}
@@ -51,18 +54,30 @@ class RehearsalPane(Panel):
 
     def _judged(self, state: RehearsalState) -> list[Row]:
         rows: list[Row] = []
-        for number, step in enumerate(state.steps, 1):
-            where = f"{number} {step.at_s:g} s  {step.target}: {step.fault}"
+        steps = [f"{at} {step.at_s:g} s  {step.target}: {step.fault}" for at, step in enumerate(state.steps, 1)]
+        step_width = _column(steps, self.size.width // 2)
+        expect_width = _column([one.text for step in state.steps for one in step.expects], self.size.width // 2)
+        for where, step in zip(steps, state.steps, strict=True):
             runs = step.at_s <= state.now_s and not state.is_over
             if not step.expects:
                 rows.append([(where, "ink" if runs else "muted")])
             for expect in step.expects:
                 text = expect.reason or ("to be judged" if runs else "to come")
                 tone = _TONES.get(expect.outcome, "muted")
-                rows.append([(f"{_MARKS.get(expect.outcome, '…')} ", tone), (f"{where:<38}  ", "ink"),
-                             (f"{expect.text:<34}  ", "muted"), (text, tone)])  # fmt: skip
+                rows.append([(f"{_MARKS.get(expect.outcome, '…')} ", tone), (_fit(where, step_width), "ink"),
+                             (_fit(expect.text, expect_width), "muted"), (text, tone)])  # fmt: skip
                 where = ""
         room = max(self.size.height - 3, 1)
         at = next((n for n, row in enumerate(rows) if row[0][0].startswith("…")), len(rows))
         first = max(min(at - room // 2, len(rows) - room), 0)
         return rows[first : first + room]
+
+
+def _column(texts: list[str], most: int) -> int:
+    """Cells of a column that holds all of these, where there is so much room."""
+    return min(max(map(cell_len, texts), default=0), most)
+
+
+def _fit(text: str, width: int) -> str:
+    """Cut or filled to the width of its column, and the space behind it."""
+    return set_cell_size(cut(text, width), width + 2)

@@ -311,9 +311,11 @@ class TrendChart(Drawn, can_focus=True):
         return cells
 
     def _lane(self, curve: DrawnCurve) -> Cells:
-        name = curve.letter if self.is_small else f" {curve.letter} {curve.place.point.name}"
-        cells = Cells(self.palette).put(name, curve.tone, self.left - 1)
-        return put_lane(cells.put(" "), curve, self.width)
+        name = "" if self.is_small else f" {curve.letter} {curve.place.point.name}"
+        cells = put_lane(Cells(self.palette).put(name, curve.tone, self.left - 1).put(" "), curve, self.width)
+        if self.is_small:  # its letter stands where those of the others do
+            cells.at(self.left + self.width).put(" ").put(curve.letter, curve.tone, bold=True)
+        return cells
 
     def _chosen_curve(self) -> DrawnCurve | None:
         curves = self.picture.curves

@@ -22,7 +22,7 @@ NAMED = (
     Mutant("Bounded.to_value", "current < BROKEN_MA", "current <= BROKEN_MA", "test_bounds"),
     Mutant("Bounded.to_value", "current > FAULT_MA", "current >= FAULT_MA", "test_bounds"),
     Mutant("order_for", "len(inherited.value) == 2", "len(inherited.value) >= 2", "test_bounds"),
-    Mutant("order_for", "len(own.value) > 2", "len(own.value) > 4", "test_bounds"),
+    Mutant("order_for", "len(byte_order.value) > 2", "len(byte_order.value) > 4", "test_bounds"),
     Mutant("may_read", "end - start > device.limits.max_gap", "end - start > device.limits.max_gap + 1", "test_plan"),
     Mutant("plan_site", "part.line != bare_line", "False", "test_planned_again test_plan test_engine"),
     Mutant("_join", "reach - start > rules.most", "reach - start >= rules.most", "test_plan test_bounds"),
@@ -87,7 +87,7 @@ MUTANTS = (
     Mutant("_serial_unit", "if unit > 247", "if unit > 255", "test_bounds"),
     # values
     Mutant("_power_of_ten", "(number != 0 or exact == 0)", "True", "test_bounds"),
-    Mutant("Codec._meaning", "abs(told - value) <= _half_unit(value, decimals)", "told == value", "test_bounds"),
+    Mutant("Codec._meaning", "abs(read - value) <= _half_unit(value, decimals)", "read == value", "test_bounds"),
     Mutant("_may_be_date", "1 <= day <= 31", "1 <= day <= 32", "test_bounds"),
     Mutant("encode_special", "int(part) <= 255", "int(part) <= 256", "test_bounds"),
     Mutant("typed_value", "len(text) > 1 and text[0] == text[-1]", "text[0] == text[-1]", "test_bounds"),
@@ -135,7 +135,7 @@ MUTANTS = (
     Mutant("Outages.answered", "found.well >= WELL and not is_refusing", "not is_refusing", "test_outages"),
     Mutant("lateness", "reached_s > 1.1 * period_s", "reached_s > 11 * period_s", "test_engine test_polling"),
     Mutant("Schedule.spend", "self._credit_s - took_s", "self._credit_s", "test_engine test_polling"),
-    Mutant("WhatMoved.ranked", "len(own.before) < LEAST_BEFORE", "len(own.before) < 1", "test_edges"),
+    Mutant("WhatMoved.ranked", "len(followed.before) < LEAST_BEFORE", "len(followed.before) < 1", "test_edges"),
     Mutant("Trace.append", "< TRACE_EVERY_S", "< 0.0", "test_trace"),
     # control
     Mutant("KeptAlive._why_away", "silent_s <= self._limit_s() or (", "(", "test_edges"),
@@ -202,5 +202,5 @@ MUTANTS = (
     Mutant("merged", "change.start < at", "False", "test_two_writers"),
     Mutant("guess_numbering", "references > len(texts) / 2", "references > 0", "test_edges"),
     Mutant("Steps.note", "len(self._done) > _MOST_STEPS", "len(self._done) > 10 * _MOST_STEPS", "test_edges"),
-    Mutant("_Follower.hear", "now - told_s < _AGAIN_S", "False", "test_faults"),
+    Mutant("_Follower.hear", "now - said_s < _AGAIN_S", "False", "test_faults"),
 )

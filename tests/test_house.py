@@ -10,6 +10,8 @@ import click
 
 from kanaleto.cli.find import SECTIONS
 from kanaleto.cli.find import command as find_command
+from tests.mutantlist import MUTANTS, NAMED
+from tests.mutants import applied
 
 SOURCE = Path(__file__).parent.parent / "src"
 MOST_LINES = 600
@@ -121,6 +123,14 @@ class House(unittest.TestCase):
         text = find_command.get_help(context)
         for title in SECTIONS:
             self.assertIn(f"\n{title}:\n", text)
+
+    def test_every_mutant_stands_in_the_code(self) -> None:
+        """`make mutants` takes an hour; what it changes is looked for here, and must still be Python when changed."""
+        root = SOURCE.parent
+        for mutant in (*NAMED, *MUTANTS):
+            with self.subTest(mutant.function, text=mutant.text):
+                place = applied(mutant, root)
+                compile(place.text, str(place.path), "exec")
 
     def test_a_file_is_of_one_subject(self) -> None:
         tests = Path(__file__).parent.glob("*.py")

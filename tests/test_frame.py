@@ -6,6 +6,7 @@ import tempfile
 import unittest
 import unittest.mock
 
+from textual.pilot import Pilot
 from textual.widgets import Static
 
 from kanaleto.board.snapshot import Snapshot
@@ -38,6 +39,15 @@ class WithSpare(KanaletoApp):
     views = (*KanaletoApp.views[:-1], Entry(Spare.digit, Spare.title, __name__, "Spare"))
 
 
+async def shown(pilot: "Pilot[None]", app: KanaletoApp, text: str) -> None:
+    """Waits until it stands on the screen, for as long as a busy machine may need."""
+    for _ in range(1000):
+        if text in "".join(painted(app)):
+            return
+        await pilot.pause(0.02)
+    raise AssertionError(f"{text!r} is not on the screen:\n" + "\n".join(painted(app)))
+
+
 class AView(unittest.TestCase):
     def test_a_view_more_is_there_by_being_in_the_list(self) -> None:
         async def work() -> None:
@@ -50,12 +60,10 @@ class AView(unittest.TestCase):
                     await pilot.press("escape", "7", "t", "t")
                     while not app.is_whole:
                         await pilot.pause(0.02)
-                    await pilot.pause(0.5)
-                    rows = painted(app)
-                    self.assertIn("turned 2 times at Nothing", "".join(rows))
-                    self.assertIn("t turn the wheel", rows[-1])
+                    await shown(pilot, app, "turned 2 times at Nothing")
+                    self.assertIn("t turn the wheel", painted(app)[-1])
                     await pilot.press("1", "escape", "5", "ctrl+p", *"wheel", "enter")
-                    await pilot.pause(0.5)
+                    await shown(pilot, app, "turned 3 times at Nothing")
                     self.assertEqual((app.current_digit, app.query_one(Spare).turned), ("7", 3))
                     await pilot.press("?")
                     await pilot.pause(0.3)
@@ -64,8 +72,7 @@ class AView(unittest.TestCase):
                     self.assertIn("go to Find, Map, Live, Wire, Bench, Bridge, Spare", texts)
                     await pilot.resize_terminal(80, 24)
                     await pilot.press("end")
-                    await pilot.pause(0.3)
-                    self.assertIn("not polled, or not answered yet", "".join(painted(app)))
+                    await shown(pilot, app, "not polled, or not answered yet")
                     for letters in ("enter", "enter", "pagedown", "pageup", "enter"):  # nothing of it ends anything
                         await pilot.press("ctrl+p", letters, letters)
                     self.assertIsNone(app.crash)

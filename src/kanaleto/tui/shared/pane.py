@@ -109,7 +109,10 @@ class Drawn(Keyed, Widget):
     def _drawn_line(self, y: int, width: int) -> Strip:
         drawn = self._on_screen.get(y)
         if drawn is None or drawn.cell_length != width:
-            drawn = self._on_screen[y] = self.draw_line(y)
+            drawn = self.draw_line(y)
+            if drawn.cell_length != width:  # lines of the toolkit end where their text does
+                drawn = drawn.adjust_cell_length(width, self.rich_style)
+            self._on_screen[y] = drawn
         return drawn
 
 

@@ -16,6 +16,7 @@ from kanaleto.editing.deviceedit import change_device
 from kanaleto.editing.pointedit import change_points
 from kanaleto.events.log import EventKind
 from kanaleto.tui.app import KanaletoApp
+from kanaleto.tui.live.detail import PointDetail
 from kanaleto.tui.live.rows import LiveRow, LiveRows
 from kanaleto.tui.live.view import LiveView
 from kanaleto.tui.shared.cells import Cells
@@ -131,6 +132,12 @@ async def _in_turns(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     test.assertTrue(all(line is again for line, again in zip(lines, rows.render_lines(crop), strict=True)))
     test.assertTrue(all(line is rows._on_screen[y] for y, line in enumerate(lines)))
     test.assertEqual([line.crop(3, 9) for line in lines[2:5]], rows.render_lines(Region(3, 2, 6, 3)))
+    detail = app.query_one(PointDetail)
+    lines_then = dict(detail._lines)
+    detail.redraw()
+    same = [at for at, (row, *_) in lines_then.items() if row == detail._lines[at][0]]
+    test.assertGreater(len(same), detail.size.height // 2)
+    test.assertTrue(all(detail._lines[at][2] is lines_then[at][2] for at in same))
 
 
 async def _arranged(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:

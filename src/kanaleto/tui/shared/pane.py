@@ -164,13 +164,21 @@ class Panel(Drawn):
 
     def begin_drawing(self) -> None:
         self._drawn = self.text_rows()  # once for all lines
-        self._width = self.size.width
+        self._look = self.size.width, self.palette
 
     def draw_line(self, y: int) -> Strip:
-        cells = Cells(self.palette, "panel").put("  ")
-        if 0 < y <= len(self._drawn):
-            put_row(cells, self._drawn[y - 1])
-        return self.strip_of(y, cells, self._width)
+        row = self._drawn[y - 1] if 0 < y <= len(self._drawn) else []
+        made = self._lines.get(y)
+        if made is None or made[0] != row or made[1] != self._look:
+            width, palette = self._look
+            cells = Cells(palette, "panel").put("  ")
+            put_row(cells, row)
+            made = self._lines[y] = row, self._look, self.strip_of(y, cells, width)
+        return made[2]
+
+    @cached_property
+    def _lines(self) -> dict[int, tuple[Row, tuple[int, Palette], Strip]]:
+        return {}
 
 
 def put_row(cells: Cells, row: Row) -> None:

@@ -5,6 +5,7 @@ import re
 import unittest
 import unittest.mock
 import xml.etree.ElementTree as ET
+from operator import ne
 
 from msgspec.structs import replace
 from textual import events
@@ -17,7 +18,7 @@ from kanaleto.editing.pointedit import change_points
 from kanaleto.events.log import EventKind
 from kanaleto.tui.app import KanaletoApp
 from kanaleto.tui.live.detail import PointDetail
-from kanaleto.tui.live.rows import LiveRow, LiveRows
+from kanaleto.tui.live.rows import LiveRow, LiveRows, PointRow
 from kanaleto.tui.live.view import LiveView
 from kanaleto.tui.shared.cells import Cells
 from kanaleto.tui.shared.prompt import Prompt
@@ -124,7 +125,15 @@ async def _in_turns(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     with unittest.mock.patch.object(LiveRows, "draw", count), unittest.mock.patch.object(LiveRows, "show", look):
         await test.until(lambda: len(looks) > 20, "twenty looks")
     in_sight = rows.size.height
-    test.assertLess(max(map(len, looks)), in_sight // 2 + 2)
+    places = [row.place for row in rows.rows[:in_sight] if isinstance(row, PointRow)]
+
+    def seconds(at_s: float) -> list[int]:
+        rows._looked_s = at_s
+        return [rows._second_of(place) for place in places]
+
+    turns = [sum(map(ne, seconds(at / 4), seconds((at + 1) / 4))) for at in range(8)]
+    test.assertEqual(sum(turns), 2 * len(places))
+    test.assertLess(max(turns), len(places) // 2)
     seen = {rows.identity(row) for drawn in looks for row in drawn}
     test.assertGreaterEqual(len(seen), in_sight)
     crop = rows.size.region
@@ -133,6 +142,8 @@ async def _in_turns(test: Live, app: KanaletoApp, pilot: "Pilot[None]") -> None:
     test.assertTrue(all(line is rows._on_screen[y] for y, line in enumerate(lines)))
     test.assertEqual([line.crop(3, 9) for line in lines[2:5]], rows.render_lines(Region(3, 2, 6, 3)))
     detail = app.query_one(PointDetail)
+    await pilot.press("enter")
+    await test.until(lambda: len(detail._lines) > 10, "the detail of a point")
     lines_then = dict(detail._lines)
     detail.redraw()
     same = [at for at, (row, *_) in lines_then.items() if row == detail._lines[at][0]]

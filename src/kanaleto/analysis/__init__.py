@@ -1,1 +1,1 @@
-"""What is made of what was polled: limits, what moved, comparing, arranging, other readings."""
+"""What follows from what was polled: limits, what moved, comparing, arranging, other readings."""

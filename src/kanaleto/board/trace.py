@@ -1,5 +1,5 @@
-"""What was read of one block lately: times and the bytes as they came, in a ring. Values are made of them when somebody
-looks; a thousand blocks cost no more than their bytes.
+"""What was read of one block lately: times and the bytes as they came, in a ring. Values are decoded from them when
+somebody looks; a thousand blocks cost no more than their bytes.
 
 The engine's thread appends, others read: what is read is a copy, taken again where something came meanwhile.
 """

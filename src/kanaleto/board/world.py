@@ -25,7 +25,7 @@ TellLearned = Callable[[str, str, str, bool], None]
 
 
 class Planned(Struct, frozen=True):
-    """A plan for a site, made of what was known when its making began, with all that follows from it: the loop only
+    """A plan for a site, from what was known when planning began, with all that follows from it: the loop only
     swaps. `news` counts what was learned or switched until then; `slots` are those of the board of then, `size` how
     many there must be. Blocks that are gone, those that are fresh, and which of these ask what one of those asked; the
     rest stays. What differs, by device, from the plan before."""

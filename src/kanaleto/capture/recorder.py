@@ -1,6 +1,6 @@
 """Hears of every exchange, and has it on tape a moment later, and in the captures that were asked for. The engine only
-puts it into a queue; rows are made of it, packed and written on the keeper's thread. What a disk does not take in time
-is counted and reported."""
+puts it into a queue; rows are built from it, packed and written on the keeper's thread. What a disk does not take in
+time is counted and reported."""
 
 from collections import deque
 from collections.abc import Callable, Sequence

@@ -155,7 +155,7 @@ async def _run(search: Everything, is_alone: bool) -> None:
 
 async def _keep(out: Path, searches: Sequence[Everything], make: Callable[[Link, bool], Everything]) -> None:
     """Every half minute what is known goes to disk: to go on with, and as a site that can be used already. Drafts are
-    made of a copy, on a thread, while the search goes on."""
+    made from a copy, on a thread, while the search goes on."""
     while True:
         await asyncio.sleep(_KEPT_EVERY_S)
         try:

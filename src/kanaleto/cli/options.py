@@ -1,4 +1,4 @@
-"""What `read` and `write` share: the arguments, and the values made of them."""
+"""What `read` and `write` share: the arguments, and the values that they give."""
 
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, TypeVar

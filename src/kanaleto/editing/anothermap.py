@@ -112,7 +112,7 @@ def used_by(site: Site, device: Device, name: str) -> list[str]:
 
 
 def taken_map(device: str, source: Path, text: str, new: Sequence[Point], pairs: Mapping[int, Point]) -> Edit:
-    """The device gets a map of its own made of that text. `pairs`: the number of a new point, and the old one whose
+    """The device gets a map of its own from that text. `pairs`: the number of a new point, and the old one whose
     name it takes, and whatever else `carried` gives."""
     names = FreeNames([point.name for point in pairs.values()])
     changes: dict[str, dict[str, str]] = {}

@@ -30,7 +30,7 @@ class Draft:
         self._read = read
 
     def text(self, path: Path | None = None) -> str:
-        """A file of the site with what this edit has made of it so far; a new site has its name and no more, a new map
+        """A file of the site with what this edit has changed so far; a new site has its name and no more, a new map
         nothing."""
         path = path or self.path
         if path in self.changed:

@@ -1,5 +1,5 @@
-"""What is counted of exchanges, so that findings can be made of it: by line and device, in one pass over the rows, in
-memory that does not grow with their number."""
+"""What is counted of exchanges, so that findings can be drawn from it: by line and device, in one pass over the rows,
+in memory that does not grow with their number."""
 
 from array import array
 from collections import Counter, deque

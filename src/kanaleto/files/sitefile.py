@@ -144,7 +144,7 @@ class _SiteFileReader:
             raise FaultyFile([Fault(self.path, longest_number(text), "has a number of too many digits here")]) from None
 
     def _find_the_rest(self, tree: dict[str, Any], text: str) -> None:
-        """No tables can be made of it: with what is wrong taken out the rest is read too, so that all is reported at
+        """It cannot be read as tables: with what is wrong taken out the rest is read too, so that all is reported at
         once."""
         from kanaleto.files.mended import mend
 
@@ -234,7 +234,7 @@ class _SiteFileReader:
         return Shared(tuple(file.constants.items()), tuple(scales), tuple(states))
 
     def _tell_shape(self, tree: dict[str, Any], text: str, is_made: bool = False) -> None:
-        """Why no tables could be made of it, or what of them is no number."""
+        """Why it could not be read as tables, or what of them is no number."""
         from kanaleto.files.shape import tell_shape  # only needed where something is wrong
 
         site = tree.get("site")

@@ -1,4 +1,4 @@
-"""What a plan is made of: blocks, what one request reads; places, where a point is; gaps between blocks."""
+"""The parts of a plan: blocks, what one request reads; places, where a point is; gaps between blocks."""
 
 from collections.abc import Collection, Mapping, Sequence
 from enum import Enum
@@ -213,7 +213,8 @@ def difference(old: DevicePlan | None, new: DevicePlan) -> PlanDiff:
 
 
 class DerivedPlace(NamedTuple):
-    """A point made of others: no block reads it, the board has its reading by name. `point` says how it is shown."""
+    """A point computed from others: no block reads it, the board has its reading by name. `point` says how it is
+    shown."""
 
     derived: Derived
     point: Point

@@ -15,7 +15,7 @@ from kanaleto.site.links.link import Link
 PER_S = 50.0
 _LEAST_PER_S = 5.0
 _SLOWER, _SHARE = 3.0, 0.1  # times its first median; of the time it is asked then
-_FIRST, _LATELY = 9, 5  # answers that a median is made of
+_FIRST, _LATELY = 9, 5  # answers that a median is taken of
 _TOLD = 12
 _QUICK_S = 0.01  # whoever answers sooner is not slow for taking a few times as long
 

@@ -1,4 +1,4 @@
-"""What a report is made of: the site, its checkout, and what was kept of it over a span of time. What is missing is
+"""What a report holds: the site, its checkout, and what was kept of it over a span of time. What is missing is
 said, never left out."""
 
 import sqlite3

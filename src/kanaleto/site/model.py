@@ -382,7 +382,7 @@ def shared_with(site: "Site", old: "Site") -> "Site":
 
 
 class Derived(Struct, frozen=True):
-    """A point made of others: its formula names them as [Device/Point]."""
+    """A point computed from others: its formula names them as [Device/Point]."""
 
     name: str
     formula: str

@@ -1,4 +1,4 @@
-"""What every drawn widget is made of: the context, the colours, the snapshot that its view was shown last, and lines of
+"""What every drawn widget has: the context, the colours, the snapshot that its view was shown last, and lines of
 which only those that differ from what stands on the screen go there."""
 
 from functools import cached_property
@@ -56,7 +56,7 @@ class Drawn(Keyed, Widget):
         return {}
 
     def strip_of(self, y: int, cells: Cells, width: int) -> Strip:
-        """Line y made of cells: the strip of last time, where it is the same."""
+        """Line y from its cells: the strip of last time, where it is the same."""
         segments = cells.segments(width)
         last = self._last.get(y)
         if last is not None and last[0] == segments:

@@ -97,9 +97,9 @@ class LiveRows(Rows[LiveRow]):
         self._drawn = self.snapshot  # once for all rows
 
     def _second_of(self, place: AnyPlace) -> int:
-        """When it changes, or the value does, a row is drawn: its age and its last minute. The rows take turns, so that
-        no look draws all of them and a key waits for none of that."""
-        turn = place.number % _TURNS if isinstance(place, Place) else 0
+        """When it changes, or the value does, a row is drawn: its age and its last minute. The blocks take turns, so
+        that a look draws few rows and a key waits for little; what came by one request has one age."""
+        turn = place.block.index % _TURNS if isinstance(place, Place) and place.block is not None else 0
         return int(self._looked_s + turn / _TURNS)
 
     def redraw_key(self, row: LiveRow) -> Hashable:

@@ -170,6 +170,28 @@ class WhateverTheLineDoes(unittest.TestCase):
             for table in turn.survey.tables:
                 self.assertEqual(table.restarting, [], f"unit {unit}: no address is to blame for what the line did")
 
+    def test_an_outage_excuses_no_place_that_silenced_a_unit_before(self) -> None:
+        line = made_line(3)
+        unit = max(line.devices, key=lambda unit: len(line.devices[unit].points))
+        device = line.devices[unit]
+        point = next(point for point in device.points if not point.table.is_bits and point.address > 4)
+        device.manners = Manners(**{**device.manners.__dict__, "resets_at": (point.table, point.address)})
+        line.unplugged = lambda asked, at: 1160.0 < at < 1190.0
+        found = search(line)
+        function = 3 if point.table is Table.HOLDING else 4
+        touched = [
+            at for at, asked, pdu in line.requests
+            if asked == unit and pdu[0] == function
+            and 0 <= point.address - int.from_bytes(pdu[1:3]) < int.from_bytes(pdu[3:5])
+        ]  # fmt: skip
+        self.assertEqual(len(touched), 1)
+        self.assertLess(touched[0], 1150.0)
+        assert found.turns is not None
+        turn = found.turns.units[unit]
+        self.assertTrue(turn.is_there)
+        turn.forgive()  # as the next outage would
+        self.assertTrue(any(table.restarting for table in turn.survey.tables))
+
     def test_one_answer_that_is_lost_makes_nobody_left_alone(self) -> None:
         """Two in a row, the second to what the unit answered before: it is there again a moment later."""
         line = made_line(3)

@@ -57,9 +57,11 @@ def _with_5000() -> list[Figure]:
         cpu = (terminal.screen_cpu_s() - before) / (time.perf_counter() - start)
         alone = _key_times(terminal)
         neighbour = subprocess.Popen([sys.executable, "-c", "while True: pass"])
-        beside = _key_times(terminal)
-        neighbour.kill()
-        neighbour.wait()
+        try:
+            beside = _key_times(terminal)
+        finally:
+            neighbour.kill()
+            neighbour.wait()
         terminal.press(b" ")
         terminal.read_for(2)
         held = terminal.read_for(_REST_S) / _REST_S / 1024

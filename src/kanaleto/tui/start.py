@@ -80,9 +80,9 @@ def quiet_terminal() -> Iterator[None]:
         if failure.exc_value is not None and failure.exc_type is not SystemExit:
             report(failure.thread.name if failure.thread is not None else "a thread", failure.exc_value)
 
-    def unraisable(unraisable_hook_args: "sys.UnraisableHookArgs") -> None:
-        if unraisable_hook_args.exc_value is not None:
-            keep_fault(unraisable_hook_args.exc_value)
+    def unraisable(failure: "sys.UnraisableHookArgs") -> None:
+        if failure.exc_value is not None:
+            keep_fault(failure.exc_value)
 
     before = threading.excepthook, sys.unraisablehook, logging.lastResort
     threading.excepthook, sys.unraisablehook, logging.lastResort = of_thread, unraisable, logging.NullHandler()

@@ -54,7 +54,7 @@ class Turn(Struct):
     says: str = ""  # what it says of itself
     trouble: str = ""
     falls: int = 0  # how often it fell silent alone
-    fell_at: FellSilent | None = None
+    fell_at: FellSilent | None = None  # while it is away
     last_looks: int = 0
     away_since: float | None = None
     back_at: float = 0.0
@@ -326,6 +326,7 @@ class Turns:
             away_s = asyncio.get_running_loop().time() - turn.away_since
             turn.trouble = f"{turn.trouble or 'fell silent'}, and was back after {away_s:.0f} s"
             turn.away_since, turn.last_looks = None, 0
+            turn.fell_at = None  # an outage that comes later does not excuse it
 
     # Samples
 

@@ -7,6 +7,7 @@ from kanaleto.tui.shared.cells import cut
 from kanaleto.tui.shared.pane import Panel, Row
 
 _TONES = {"passed": "verdigris", "failed": "terracotta", "void": "ochre", "": "muted"}
+_OUTCOME = 20  # cells that "to be judged", the mark and what stands between need
 _MARKS = {"passed": "●", "failed": "✕", "void": "◌", "": "…"}
 
 
@@ -55,8 +56,9 @@ class RehearsalPane(Panel):
     def _judged(self, state: RehearsalState) -> list[Row]:
         rows: list[Row] = []
         steps = [f"{at} {step.at_s:g} s  {step.target}: {step.fault}" for at, step in enumerate(state.steps, 1)]
-        step_width = _column(steps, self.size.width // 2)
-        expect_width = _column([one.text for step in state.steps for one in step.expects], self.size.width // 2)
+        most = max((self.size.width - _OUTCOME) // 2, 10)
+        step_width = _column(steps, most)
+        expect_width = _column([one.text for step in state.steps for one in step.expects], most)
         for where, step in zip(steps, state.steps, strict=True):
             runs = step.at_s <= state.now_s and not state.is_over
             if not step.expects:

@@ -321,10 +321,10 @@ _WHAT = {
 
 
 def _cells_of(device: Device, point: str) -> dict[str, str]:
-    each_point = next((each_point for each_point in device.points if each_point.name == point), None)
-    if each_point is None:
+    proved = next((proved for proved in device.points if proved.name == point), None)
+    if proved is None:
         return {"prove": "once"}
-    cells = {"prove": prove_text(each_point.proving)}
-    if each_point.proving.tolerance is not None:
-        cells["tolerance"] = tolerance_text(each_point.proving)
+    cells = {"prove": prove_text(proved.proving)}
+    if proved.proving.tolerance is not None:
+        cells["tolerance"] = tolerance_text(proved.proving)
     return cells

@@ -173,7 +173,7 @@ class Panel(Drawn):
             width, palette = self._look
             cells = Cells(palette, "panel").put("  ")
             put_row(cells, row)
-            made = self._lines[y] = row, self._look, self.strip_of(y, cells, width)
+            made = self._lines[y] = row, self._look, cells.strip(width)
         return made[2]
 
     @cached_property
